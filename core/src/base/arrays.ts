@@ -1,0 +1,75 @@
+/**
+ * Typed arrays on shared memory, so that worker threads read and write them without copying.
+ * Where the host has no SharedArrayBuffer (a page that is not cross-origin isolated) they are ordinary ones.
+ */
+const Buffer_: new (bytes: number) => ArrayBufferLike =
+  typeof SharedArrayBuffer === 'undefined' ? ArrayBuffer : SharedArrayBuffer
+
+export const f32 = (n: number) => new Float32Array(new Buffer_(n * 4) as ArrayBuffer)
+export const f64 = (n: number) => new Float64Array(new Buffer_(n * 8) as ArrayBuffer)
+export const u32 = (n: number) => new Uint32Array(new Buffer_(n * 4) as ArrayBuffer)
+export const i32 = (n: number) => new Int32Array(new Buffer_(n * 4) as ArrayBuffer)
+export const u8 = (n: number) => new Uint8Array(new Buffer_(n) as ArrayBuffer)
+
+/** Copy of `a` in shared memory (the array itself when it already lives there). */
+export function shareF32(a: Float32Array): Float32Array {
+  if (a.buffer instanceof Buffer_) return a
+  const b = f32(a.length)
+  b.set(a)
+  return b
+}
+
+/** Grows by doubling; `done()` gives exactly the filled part. For readers that cannot know the count beforehand. */
+export class GrowF32 {
+  private a: Float32Array
+  length = 0
+  constructor(capacity = 1 << 16) {
+    this.a = f32(capacity)
+  }
+  reserve(extra: number): Float32Array {
+    if (this.length + extra > this.a.length) {
+      const b = f32(Math.max(this.length + extra, this.a.length * 2))
+      b.set(this.a.subarray(0, this.length))
+      this.a = b
+    }
+    return this.a
+  }
+  push3(x: number, y: number, z: number): void {
+    const a = this.reserve(3)
+    const n = this.length
+    a[n] = x
+    a[n + 1] = y
+    a[n + 2] = z
+    this.length = n + 3
+  }
+  done(): Float32Array {
+    if (this.a.length === this.length) return this.a
+    const b = f32(this.length)
+    b.set(this.a.subarray(0, this.length))
+    return b
+  }
+}
+
+export class GrowU32 {
+  private a: Uint32Array
+  length = 0
+  constructor(capacity = 1 << 16) {
+    this.a = u32(capacity)
+  }
+  push(v: number): void {
+    if (this.length === this.a.length) {
+      const b = u32(this.a.length * 2)
+      b.set(this.a)
+      this.a = b
+    }
+    this.a[this.length++] = v
+  }
+  at(i: number): number {
+    return this.a[i]
+  }
+  done(): Uint32Array {
+    const b = u32(this.length)
+    b.set(this.a.subarray(0, this.length))
+    return b
+  }
+}

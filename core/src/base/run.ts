@@ -1,0 +1,85 @@
+import { Cancelled } from './errors.ts'
+
+/**
+ * What a long computation may ask of its host: report progress, learn of cancelling, spread work over threads.
+ * The core never starts a thread itself; Node hosts, web workers and tests bring their own `Parallel`.
+ */
+export interface RunContext {
+  /** done: 0..1; phase: a few words for the person who waits. */
+  progress(done: number, phase?: string): void
+  readonly signal: { readonly aborted: boolean }
+  readonly parallel: Parallel
+}
+
+/** Work on [start, end) of some range. Must depend on its arguments alone: it may run in any thread. */
+export type KernelFunction<A, R> = (args: A, start: number, end: number) => R
+export interface Kernel<A, R> {
+  readonly name: string
+  readonly run: KernelFunction<A, R>
+}
+
+export interface Parallel {
+  readonly threads: number
+  /**
+   * Runs the kernel over [0, count) in chunks, and gives the chunks' results **in order** whatever thread
+   * made them, so that sums come out the same to the last bit on any number of threads.
+   * `chunk` must not depend on the thread count for the same reason.
+   */
+  map<A, R>(
+    kernel: Kernel<A, R>,
+    args: A,
+    count: number,
+    chunk: number,
+    ctx: RunContext,
+    onDone?: (done: number) => void,
+  ): Promise<R[]>
+}
+
+const kernels = new Map<string, KernelFunction<never, unknown>>()
+
+/** Registers a kernel under a name by which a worker thread finds it again. */
+export function defineKernel<A, R>(name: string, run: KernelFunction<A, R>): Kernel<A, R> {
+  kernels.set(name, run as KernelFunction<never, unknown>)
+  return { name, run }
+}
+
+/** For thread hosts. Throws when the thread's bundle does not hold the kernel. */
+export function runKernel(name: string, args: unknown, start: number, end: number): unknown {
+  const run = kernels.get(name)
+  if (!run) throw new Error(`kernel ${name} is not loaded in this thread`)
+  return run(args as never, start, end)
+}
+
+export function checkCancelled(ctx: RunContext): void {
+  if (ctx.signal.aborted) throw new Cancelled()
+}
+
+/** Everything on the calling thread. */
+export const oneThread: Parallel = {
+  threads: 1,
+  map(kernel, args, count, chunk, ctx, onDone) {
+    const out = []
+    for (let s = 0; s < count; s += chunk) {
+      checkCancelled(ctx)
+      const e = Math.min(count, s + chunk)
+      out.push(kernel.run(args, s, e))
+      onDone?.(e / count)
+    }
+    return Promise.resolve(out)
+  },
+}
+
+export const quietContext: RunContext = {
+  progress: () => undefined,
+  signal: { aborted: false },
+  parallel: oneThread,
+}
+
+/** The part [from, to] of the parent's progress bar. */
+export function subProgress(ctx: RunContext, from: number, to: number, phase?: string): RunContext {
+  return {
+    progress: (d, p) => ctx.progress(from + (to - from) * d, p ?? phase),
+    signal: ctx.signal,
+    parallel: ctx.parallel,
+  }
+}

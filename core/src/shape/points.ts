@@ -1,0 +1,87 @@
+import { f32, u8 } from '../base/arrays.ts'
+import { OakError } from '../base/errors.ts'
+
+/** Measured points of one pass, in the coordinates they were captured in (mm). Immutable by convention. */
+export interface Points {
+  readonly kind: 'points'
+  /** 3N */
+  readonly xyz: Float32Array
+  /** 3N unit vectors out of the material */
+  readonly normals?: Float32Array
+  /** 3N, 0..255 */
+  readonly colours?: Uint8Array
+  /** Where the scanner stood, when known: tells outside from inside, and how slanting each point was seen. */
+  readonly viewpoint?: readonly [number, number, number]
+}
+
+/** Something with the pose that brings it from its own coordinates into the job's. */
+export interface Placed<T> {
+  readonly name: string
+  readonly data: T
+  readonly pose: Float64Array
+}
+
+export const pointCount = (p: Points) => p.xyz.length / 3
+
+export type Box = Float64Array
+
+/** [minx, miny, minz, maxx, maxy, maxz] of 3N coordinates; infinities the wrong way round when there are none. */
+export function boundingBox(xyz: ArrayLike<number>): Box {
+  let [ax, ay, az, bx, by, bz] = [Infinity, Infinity, Infinity, -Infinity, -Infinity, -Infinity]
+  for (let i = 0; i < xyz.length; i += 3) {
+    const x = xyz[i]
+    const y = xyz[i + 1]
+    const z = xyz[i + 2]
+    if (x < ax) ax = x
+    if (x > bx) bx = x
+    if (y < ay) ay = y
+    if (y > by) by = y
+    if (z < az) az = z
+    if (z > bz) bz = z
+  }
+  return Float64Array.of(ax, ay, az, bx, by, bz)
+}
+
+export const boxDiagonal = (b: ArrayLike<number>) => Math.hypot(b[3] - b[0], b[4] - b[1], b[5] - b[2])
+
+/** The points whose keep flag is not 0. Throws OakError 'nothing-left' when that is none. */
+export function keepPoints(points: Points, keep: Uint8Array, what = 'this step'): Points {
+  let n = 0
+  for (let i = 0; i < keep.length; i++) if (keep[i]) n++
+  if (n === 0)
+    throw new OakError('nothing-left', `No point would be left after ${what}.`, {
+      remedy: 'Loosen the setting, or turn the selection round.',
+    })
+  const pick = <A extends Float32Array | Uint8Array>(src: A | undefined, dst: A): A | undefined => {
+    if (!src) return undefined
+    for (let i = 0, o = 0; i < keep.length; i++)
+      if (keep[i]) {
+        dst[o++] = src[3 * i]
+        dst[o++] = src[3 * i + 1]
+        dst[o++] = src[3 * i + 2]
+      }
+    return dst
+  }
+  return makePoints({
+    xyz: pick(points.xyz, f32(3 * n)) as Float32Array,
+    normals: points.normals && pick(points.normals, f32(3 * n)),
+    colours: points.colours && pick(points.colours, u8(3 * n)),
+    viewpoint: points.viewpoint,
+  })
+}
+
+/** Leaves undefined parts out altogether, as exact optional types want it. */
+export function makePoints(parts: {
+  xyz: Float32Array
+  normals?: Float32Array | undefined
+  colours?: Uint8Array | undefined
+  viewpoint?: readonly [number, number, number] | undefined
+}): Points {
+  return {
+    kind: 'points',
+    xyz: parts.xyz,
+    ...(parts.normals ? { normals: parts.normals } : {}),
+    ...(parts.colours ? { colours: parts.colours } : {}),
+    ...(parts.viewpoint ? { viewpoint: parts.viewpoint } : {}),
+  }
+}
