@@ -1,0 +1,53 @@
+import { jacobiEigen } from '../base/eigen.ts'
+
+/** One of six independent small motions, and how firmly the surface holds it. */
+export interface Freedom {
+  /** rotation part (rad per unit, about the centre) and translation part of the unit motion, in mm at the part's radius */
+  rotation: [number, number, number]
+  translation: [number, number, number]
+  /** share of surface pairs, 0..1, that resist this motion: the mean squared normal component */
+  hold: number
+  free: boolean
+  /** one line for people */
+  words: string
+}
+
+/** Below this mean squared normal component a motion is held by noise alone. Measured: plane with 0.3 deg normal noise 3e-5, bracket's weakest 2e-2. */
+const FREE_BELOW = 4e-4
+
+/**
+ * Which motions a set of surface pairs does not hold (Gelfand 2003): eigenvectors of the 6x6 matrix of
+ * [(p - c) x n / radius, n], normalised by the pairs' weight. A plane leaves two slides and a turn free, a cylinder a
+ * slide and a turn, a sphere three turns.
+ * jtj: 6x6 row major, rotation first, already with lengths divided by `radius`; weight: the sum of weights.
+ */
+export function freedoms(jtj: ArrayLike<number>, weight: number, radius: number): Freedom[] {
+  const scaled = Float64Array.from(jtj, (v) => v / Math.max(weight, 1e-300))
+  const { values, vectors } = jacobiEigen(scaled, 6)
+  const out: Freedom[] = []
+  for (let k = 0; k < 6; k++) {
+    const v = [0, 1, 2, 3, 4, 5].map((r) => vectors[6 * r + k])
+    const turn = Math.hypot(v[0], v[1], v[2])
+    const slide = Math.hypot(v[3], v[4], v[5])
+    const hold = Math.max(0, values[k])
+    const rotation: [number, number, number] = [v[0] / radius, v[1] / radius, v[2] / radius]
+    const translation: [number, number, number] = [v[3], v[4], v[5]]
+    const axis = turn > slide ? v.slice(0, 3) : v.slice(3)
+    const name = axisWords(axis)
+    out.push({
+      rotation,
+      translation,
+      hold,
+      free: hold < FREE_BELOW,
+      words: turn > 0.3 && slide > 0.3 ? `screw about ${name}` : turn > slide ? `turn about ${name}` : `slide along ${name}`,
+    })
+  }
+  return out
+}
+
+function axisWords(v: number[]): string {
+  const l = Math.hypot(v[0], v[1], v[2])
+  const k = [0, 1, 2].sort((i, j) => Math.abs(v[j]) - Math.abs(v[i]))[0]
+  if (Math.abs(v[k]) > 0.96 * l) return 'xyz'[k]
+  return `(${v.map((c) => (c / l).toFixed(2)).join(', ')})`
+}

@@ -1,0 +1,194 @@
+import { f32, u32, u8 } from '../base/arrays.ts'
+import { makeMesh, vertexCount, type Mesh } from './mesh.ts'
+
+/** Across each side of each triangle (side k from corner k to k+1): 3 * neighbour + side, -1 open, -2 more than two meet. */
+export function oppositeSides(mesh: Mesh): Int32Array {
+  const t = mesh.triangles
+  const n = t.length
+  const out = new Int32Array(n).fill(-1)
+  let size = 16
+  while (size < 2 * n) size *= 2
+  // chained hash over undirected edges: head per slot, next per side
+  const head = new Int32Array(size).fill(-1)
+  const next = new Int32Array(n).fill(-1)
+  const mask = size - 1
+  for (let s = 0; s < n; s++) {
+    const a = t[s]
+    const b = t[s - (s % 3) + ((s + 1) % 3)]
+    const lo = a < b ? a : b
+    const hi = a < b ? b : a
+    let h = Math.imul(lo, 0x9e3779b1) ^ Math.imul(hi, 0x85ebca77)
+    h = (h ^ (h >>> 15)) & mask
+    let other = head[h]
+    let count = 0
+    let first = -1
+    while (other >= 0) {
+      const oa = t[other]
+      const ob = t[other - (other % 3) + ((other + 1) % 3)]
+      if ((oa === lo && ob === hi) || (oa === hi && ob === lo)) {
+        count++
+        first = other
+        if (count > 1) out[other] = -2
+      }
+      other = next[other]
+    }
+    if (count === 1 && out[first] === -1) {
+      out[s] = first
+      out[first] = s
+    } else if (count >= 1) {
+      out[s] = -2
+      const o = out[first]
+      if (o >= 0) out[o] = -2
+      out[first] = -2
+    }
+    next[s] = head[h]
+    head[h] = s
+  }
+  return out
+}
+
+export interface Topology {
+  components: number
+  /** component of each triangle, largest first */
+  componentOf: Int32Array
+  componentSizes: number[]
+  openEdges: number
+  /** closed chains of open edges */
+  borders: number
+  nonManifoldEdges: number
+  /** edges whose two triangles run the same way, so that one of them is inside out */
+  flippedEdges: number
+  closed: boolean
+}
+
+export function topology(mesh: Mesh, sides = oppositeSides(mesh)): Topology {
+  const t = mesh.triangles
+  const n = t.length / 3
+  const parent = new Int32Array(n)
+  for (let i = 0; i < n; i++) parent[i] = i
+  const find = (i: number): number => {
+    while (parent[i] !== i) {
+      parent[i] = parent[parent[i]]
+      i = parent[i]
+    }
+    return i
+  }
+  let open = 0
+  let non = 0
+  let flipped = 0
+  for (let s = 0; s < t.length; s++) {
+    const o = sides[s]
+    if (o === -1) open++
+    else if (o === -2) non++
+    else if (o > s) {
+      if (t[s] === t[o]) flipped++
+      const a = find((s / 3) | 0)
+      const b = find((o / 3) | 0)
+      if (a !== b) parent[a < b ? b : a] = a < b ? a : b
+    }
+  }
+  const size = new Map<number, number>()
+  for (let i = 0; i < n; i++) {
+    const r = find(i)
+    size.set(r, (size.get(r) ?? 0) + 1)
+  }
+  const order = [...size.entries()].sort((a, b) => b[1] - a[1] || a[0] - b[0])
+  const rank = new Map(order.map(([r], i) => [r, i]))
+  const componentOf = new Int32Array(n)
+  for (let i = 0; i < n; i++) componentOf[i] = rank.get(find(i)) as number
+  return {
+    components: order.length, componentOf, componentSizes: order.map((o) => o[1]), openEdges: open, borders: borderLoops(mesh, sides).length,
+    nonManifoldEdges: non, flippedEdges: flipped, closed: open === 0 && non === 0 && n > 0,
+  }
+}
+
+/** Chains of open sides, each as vertex numbers in the direction of the triangles. */
+export function borderLoops(mesh: Mesh, sides: Int32Array): number[][] {
+  const t = mesh.triangles
+  const from = new Map<number, number[]>()
+  for (let s = 0; s < t.length; s++)
+    if (sides[s] === -1) {
+      const a = t[s]
+      const b = t[s - (s % 3) + ((s + 1) % 3)]
+      const list = from.get(a)
+      if (list) list.push(b)
+      else from.set(a, [b])
+    }
+  const loops: number[][] = []
+  for (const [start, ends] of from) {
+    while (ends.length) {
+      const loop: number[] = [start]
+      let at = ends.pop() as number
+      while (at !== start) {
+        loop.push(at)
+        const e = from.get(at)
+        const nextAt = e?.pop()
+        if (nextAt === undefined) break
+        at = nextAt
+      }
+      loops.push(loop)
+    }
+  }
+  return loops
+}
+
+/** Gives each fan of triangles at a vertex its own vertex, where several fans touch in a point only. */
+export function splitPinchedVertices(mesh: Mesh): Mesh {
+  const sides = oppositeSides(mesh)
+  const t = mesh.triangles.slice()
+  const n = vertexCount(mesh)
+  // corners joined over shared sides belong to one fan
+  const parent = new Int32Array(t.length)
+  for (let i = 0; i < t.length; i++) parent[i] = i
+  const find = (i: number): number => {
+    while (parent[i] !== i) {
+      parent[i] = parent[parent[i]]
+      i = parent[i]
+    }
+    return i
+  }
+  const join = (a: number, b: number) => {
+    const x = find(a)
+    const y = find(b)
+    if (x !== y) parent[Math.max(x, y)] = Math.min(x, y)
+  }
+  const cornerAt = (tri: number, vertex: number) => (t[3 * tri] === vertex ? 3 * tri : t[3 * tri + 1] === vertex ? 3 * tri + 1 : 3 * tri + 2)
+  for (let s = 0; s < t.length; s++) {
+    const o = sides[s]
+    if (o < s) continue
+    const tri = (o / 3) | 0
+    join(s, cornerAt(tri, t[s]))
+    const e = s - (s % 3) + ((s + 1) % 3)
+    join(e, cornerAt(tri, t[e]))
+  }
+  const owner = new Int32Array(n).fill(-1)
+  const copies: number[] = []
+  const newOf = new Map<number, number>()
+  for (let c = 0; c < t.length; c++) {
+    const root = find(c)
+    const v = t[c]
+    if (owner[v] < 0) owner[v] = root
+    if (owner[v] === root) continue
+    let id = newOf.get(root)
+    if (id === undefined) {
+      id = n + copies.length
+      copies.push(v)
+      newOf.set(root, id)
+    }
+    t[c] = id
+  }
+  if (copies.length === 0) return mesh
+  const vertices = f32(3 * (n + copies.length))
+  vertices.set(mesh.vertices)
+  const colours = mesh.colours && u8(3 * (n + copies.length))
+  if (colours && mesh.colours) colours.set(mesh.colours)
+  copies.forEach((v, i) => {
+    for (let k = 0; k < 3; k++) {
+      vertices[3 * (n + i) + k] = mesh.vertices[3 * v + k]
+      if (colours && mesh.colours) colours[3 * (n + i) + k] = mesh.colours[3 * v + k]
+    }
+  })
+  const triangles = u32(t.length)
+  triangles.set(t)
+  return makeMesh({ ...mesh, vertices, triangles, colours })
+}

@@ -1,0 +1,36 @@
+// Bundles every Node program of the project into .build/, so that nothing has to be transpiled when it starts.
+import { build } from 'esbuild'
+import { existsSync } from 'node:fs'
+
+const root = new URL('..', import.meta.url).pathname
+const entries = {
+  thread: 'threads/src/thread.ts',
+  bench: 'bench/src/main.ts',
+  oak: 'cli/src/main.ts',
+  server: 'server/src/main.ts',
+  worker: 'server/src/worker/main.ts',
+  runner: 'server/src/worker/runner.ts',
+  setup: 'server/src/setup.ts',
+}
+const present = Object.fromEntries(Object.entries(entries).filter(([, f]) => existsSync(root + f)))
+await build({
+  entryPoints: present,
+  absWorkingDir: root,
+  outdir: '.build',
+  bundle: true,
+  platform: 'node',
+  format: 'esm',
+  target: 'node20',
+  splitting: true,
+  sourcemap: true,
+  logLevel: 'warning',
+  plugins: [
+    {
+      // packages stay where npm put them: WebAssembly ones look for their files beside themselves
+      name: 'external-packages',
+      setup(b) {
+        b.onResolve({ filter: /^[^./]/ }, (a) => (a.path.startsWith('@oak-gauge/') || a.kind === 'entry-point' ? undefined : { path: a.path, external: true }))
+      },
+    },
+  ],
+})
