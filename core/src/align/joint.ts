@@ -160,7 +160,7 @@ export async function adjustJointly(passes: Placed<Points>[], options: JointOpti
   ctx.progress(0, 'search structures')
   const grids: RowGrid[] = []
   for (const p of passes) {
-    grids.push(buildRowGrid(p.data.xyz, 0.7 * radius))
+    grids.push(buildRowGrid(p.data.xyz, radius))
     checkCancelled(ctx)
   }
 

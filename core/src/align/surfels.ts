@@ -125,7 +125,7 @@ export function balanceByNormal(normals: Float32Array, good: Uint8Array, target:
 export function independentShare(xyz: Float32Array, scale: Uint8Array, chosen: Int32Array, radius: number): Float32Array {
   const own = f32(3 * chosen.length)
   for (let i = 0; i < chosen.length; i++) for (let k = 0; k < 3; k++) own[3 * i + k] = xyz[3 * chosen[i] + k]
-  const grid = buildRowGrid(own, 0.7 * radius)
+  const grid = buildRowGrid(own, radius)
   const runs = runsFor(grid, radius)
   const weight = f32(scale.length)
   for (let i = 0; i < chosen.length; i++) {

@@ -6,6 +6,11 @@ export interface FieldSource {
   grid: RowGrid
   normals: Float32Array
   weights: Float32Array
+  /** measured points behind each entry */
+  counts: Float32Array
+  cell: number
+  /** how far the nearest point may lie off the averaged surface, mm */
+  slack: number
   /** radius on flat ground and the least radius, at edges and in bores, mm */
   radius: number
   smallRadius: number
@@ -13,34 +18,35 @@ export interface FieldSource {
 
 interface FieldArgs extends FieldSource {
   origin: readonly [number, number, number]
-  cell: number
   blocks: Int32Array
   rows: Uint8Array
   /** 512 a block, mm outside the material; NaN where nothing was measured */
   values: Float32Array
 }
 
-/** result of `fieldAt`: value, then the unit normal of the field */
-export const newFieldSample = () => new Float64Array(4)
-
 /**
- * Distance field of the measured surface at one place: symmetric implicit moving least squares,
+ * Distance field of the measured surface at one place, given the runs of points around it: symmetric implicit moving least squares,
  * f = 1/2 sum w (n_i + n).(x - p_i) / sum w  (Kolluri 2008; the symmetric form cancels the curvature bias that n_i alone
  * or n alone has with opposite signs). Points whose normal differs from the nearest point's take less part, which keeps
  * edges (after Oztireli 2009). The radius is the large one where the normals agree, the small one where they do not.
  * NaN where fewer than 3 points support the place, or all of them lie to one side (beyond the border of what was measured).
  */
-export function fieldAt(s: FieldSource, x: number, y: number, z: number, runs: Int32Array, out: Float64Array): number {
-  const { grid, normals, weights } = s
-  const p = grid.xyz
+function fieldAt(s: FieldSource, x: number, y: number, z: number, runs: Int32Array, m: number): number {
+  const { normals, weights } = s
+  const p = s.grid.xyz
   const r = s.radius
-  const m = rowRuns(grid, x, y, z, r, runs)
   const r2 = r * r
+  const lo = x - r
+  const hi = x + r
   let best = r2
   let near = -1
   for (let k = 0; k < m; k++) {
     const end = runs[2 * k + 1]
-    for (let i = runs[2 * k]; i < end; i++) {
+    // places are asked for in order of x: what lies behind this one lies behind the next
+    let i = runs[2 * k]
+    while (i < end && p[3 * i] < lo) i++
+    runs[2 * k] = i
+    for (; i < end && p[3 * i] <= hi; i++) {
       const dx = x - p[3 * i]
       const dy = y - p[3 * i + 1]
       const dz = z - p[3 * i + 2]
@@ -58,6 +64,9 @@ export function fieldAt(s: FieldSource, x: number, y: number, z: number, runs: I
   const ax = normals[3 * near]
   const ay = normals[3 * near + 1]
   const az = normals[3 * near + 2]
+  // too far off to be the corner of a cell that the surface crosses: half of the band is done with here
+  const off = Math.abs(ax * (x - p[3 * near]) + ay * (y - p[3 * near + 1]) + az * (z - p[3 * near + 2]))
+  if (off > (Math.abs(ax) + Math.abs(ay) + Math.abs(az)) * 1.05 * s.cell + s.slack) return NaN
   // large radius
   let w0 = 0
   let f0 = 0
@@ -79,7 +88,7 @@ export function fieldAt(s: FieldSource, x: number, y: number, z: number, runs: I
   let support = 0
   for (let k = 0; k < m; k++) {
     const end = runs[2 * k + 1]
-    for (let i = runs[2 * k]; i < end; i++) {
+    for (let i = runs[2 * k]; i < end && p[3 * i] <= hi; i++) {
       const o = 3 * i
       const dx = x - p[o]
       const dy = y - p[o + 1]
@@ -104,7 +113,7 @@ export function fieldAt(s: FieldSource, x: number, y: number, z: number, runs: I
       px0 += w * dx
       py0 += w * dy
       pz0 += w * dz
-      support++
+      support += s.counts[i]
       if (d2 >= q2) continue
       const v = 1 - d2 * iq2
       w = wi * v * v
@@ -138,9 +147,6 @@ export function fieldAt(s: FieldSource, x: number, y: number, z: number, runs: I
   const coherence = l0 / w0
   let t = (coherence - COHERENT_LOW) / (COHERENT_HIGH - COHERENT_LOW)
   t = t < 0 ? 0 : t > 1 ? 1 : t
-  out[1] = nx0
-  out[2] = ny0
-  out[3] = nz0
   if (t >= 1 || w1 <= 0) return value0
   const i1 = 1 / Math.sqrt(nx1 * nx1 + ny1 * ny1 + nz1 * nz1)
   const h1 = ((nx1 * px1 + ny1 * py1 + nz1 * pz1) * i1) / w1
@@ -155,7 +161,6 @@ const COHERENT_HIGH = 0.998
 
 export const fieldKernel = defineKernel('merge.field', (a: FieldArgs, start: number, end: number) => {
   const runs = runsFor(a.grid, a.radius)
-  const sample = newFieldSample()
   const { blocks, rows, values, cell, origin } = a
   for (let b = start; b < end; b++) {
     const base = 512 * b
@@ -163,10 +168,13 @@ export const fieldKernel = defineKernel('merge.field', (a: FieldArgs, start: num
       const bits = rows[64 * b + row]
       const y = origin[1] + cell * (8 * blocks[3 * b + 1] + (row & 7))
       const z = origin[2] + cell * (8 * blocks[3 * b + 2] + (row >> 3))
-      for (let i = 0; i < 8; i++) {
-        values[base + 8 * row + i] =
-          bits & (1 << i) ? fieldAt(a, origin[0] + cell * (8 * blocks[3 * b] + i), y, z, runs, sample) : NaN
-      }
+      const at = base + 8 * row
+      values.fill(NaN, at, at + 8)
+      if (!bits) continue
+      const x0 = origin[0] + cell * 8 * blocks[3 * b]
+      const m = rowRuns(a.grid, x0, y, z, a.radius, runs, 7 * cell)
+      if (m === 0) continue
+      for (let i = 0; i < 8; i++) if (bits & (1 << i)) values[at + i] = fieldAt(a, x0 + cell * i, y, z, runs, m)
     }
   }
 })

@@ -8,6 +8,7 @@ import { estimateNormals } from '../shape/normals.ts'
 import type { Placed, Points } from '../shape/points.ts'
 import { splitPinchedVertices, topology } from '../shape/topology.ts'
 import { buildRowGrid } from '../space/rowgrid.ts'
+import { clusterPoints } from './cluster.ts'
 import { closeSurface, type Closing } from './close.ts'
 import { fieldKernel, type FieldSource } from './field.ts'
 import { blockCount, markBand, newLattice } from './lattice.ts'
@@ -53,12 +54,10 @@ export interface MergeResult {
 export async function mergePasses(passes: Placed<Points>[], options: MergeOptions, ctx: RunContext): Promise<MergeResult> {
   const total = passes.reduce((s, p) => s + p.data.xyz.length / 3, 0)
   if (total === 0) throw new OakError('nothing-to-merge', 'There are no points to merge.', { remedy: 'Bring in a pass first.' })
-  const { source, spacing, noise, guessedPasses, xyz } = await gatherSource(passes, options, ctx)
-  const cell = options.cell ?? 1.1 * spacing
-  const field: FieldSource = withRadii(source, cell, spacing, options.radius)
+  const { field, cell, spacing, noise, guessedPasses } = await gatherSource(passes, options, ctx)
   checkCancelled(ctx)
   ctx.progress(0.45, 'lattice')
-  const lattice = newLattice(xyz, cell)
+  const lattice = newLattice(field.grid.xyz, cell)
   markBand(lattice, field.grid.xyz)
   const blocks = blockCount(lattice)
   if (blocks > 3_000_000)
@@ -69,7 +68,7 @@ export async function mergePasses(passes: Placed<Points>[], options: MergeOption
   const forField = subProgress(ctx, 0.45, 0.8, 'distance field')
   await ctx.parallel.map(
     fieldKernel,
-    { ...field, origin: lattice.origin, cell, blocks: Int32Array.from(lattice.blocks), rows: lattice.rows, values },
+    { ...field, origin: lattice.origin, blocks: Int32Array.from(lattice.blocks), rows: lattice.rows, values },
     blocks, 256, ctx, (d) => forField.progress(d),
   )
   ctx.progress(0.8, 'surface')
@@ -100,12 +99,7 @@ export async function mergePasses(passes: Placed<Points>[], options: MergeOption
   return { mesh, cell, spacing, noise, radius: field.radius, points: total, crumbs: crumb.dropped, filledShare, guessedPasses }
 }
 
-function withRadii(source: Omit<FieldSource, 'radius' | 'smallRadius'>, cell: number, spacing: number, asked?: number): FieldSource {
-  const radius = asked ?? Math.max(2.8 * cell, 3.1 * spacing)
-  return { ...source, grid: source.grid, radius, smallRadius: 0.7 * radius }
-}
-
-/** All points in job coordinates with normals and weights, sorted for search. */
+/** All points in job coordinates with normals and weights, clustered and sorted for search. */
 async function gatherSource(passes: Placed<Points>[], options: MergeOptions, ctx: RunContext) {
   const total = passes.reduce((s, p) => s + p.data.xyz.length / 3, 0)
   const xyz = f32(3 * total)
@@ -142,18 +136,22 @@ async function gatherSource(passes: Placed<Points>[], options: MergeOptions, ctx
   }
   ctx.progress(0.4, 'search structure')
   const spacing = median(spacings)
-  const radius = options.radius ?? Math.max(2.8 * (options.cell ?? 1.1 * spacing), 3.1 * spacing)
-  const grid = buildRowGrid(xyz, 0.7 * radius)
-  const sortedNormals = f32(3 * total)
-  const sortedWeights = f32(total)
-  for (let i = 0; i < total; i++) {
-    const id = grid.ids[i]
-    sortedNormals[3 * i] = normals[3 * id]
-    sortedNormals[3 * i + 1] = normals[3 * id + 1]
-    sortedNormals[3 * i + 2] = normals[3 * id + 2]
-    sortedWeights[i] = weights[id]
+  const cell = options.cell ?? 1.1 * spacing
+  const radius = options.radius ?? Math.max(2.8 * cell, 3.1 * spacing)
+  const clusters = clusterPoints(xyz, normals, weights, 0.8 * cell)
+  const n = clusters.count
+  const grid = buildRowGrid(clusters.xyz, radius)
+  const field: FieldSource = {
+    grid, normals: f32(3 * n), weights: f32(n), counts: f32(n), radius, smallRadius: 0.7 * radius, cell,
+    slack: 4 * median(noises),
   }
-  return { source: { grid, normals: sortedNormals, weights: sortedWeights }, spacing, noise: median(noises), guessedPasses, xyz }
+  for (let i = 0; i < n; i++) {
+    const id = grid.ids[i]
+    for (let k = 0; k < 3; k++) field.normals[3 * i + k] = clusters.normals[3 * id + k]
+    field.weights[i] = clusters.weights[id]
+    field.counts[i] = clusters.counts[id]
+  }
+  return { field, cell, spacing, noise: median(noises), guessedPasses }
 }
 
 /** Loose pieces below a share of the whole area go: strays that happened to form a surface. The largest always stays. */

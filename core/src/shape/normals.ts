@@ -152,11 +152,11 @@ export async function estimateNormals(points: Points, options: NormalOptions, ct
   const radius = options.radius ?? Math.max(4 * spacing, 1e-6)
   const n = points.xyz.length / 3
   if (points.normals && (options.keepGiven ?? true)) {
-    const grid = buildRowGrid(points.xyz, 0.7 * radius)
+    const grid = buildRowGrid(points.xyz, radius)
     const sigma = sampleSigma(grid, radius)
     return { points: points as Points & { normals: Float32Array }, sigma, spacing, radius, edgeShare: 0, orientation: 'given' }
   }
-  const grid = buildRowGrid(points.xyz, 0.7 * radius)
+  const grid = buildRowGrid(points.xyz, radius)
   const normals = f32(3 * n)
   const sigmas = f32(n)
   const chunk = 8192

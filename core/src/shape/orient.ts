@@ -65,7 +65,7 @@ function propagate(normals: Float32Array, grid: RowGrid, radius: number): Int32A
           if (piece[jd] >= 0) continue
           const q = 3 * jd
           const c = Math.abs(normals[o] * normals[q] + normals[o + 1] * normals[q + 1] + normals[o + 2] * normals[q + 2])
-          const l = Math.min(BUCKETS - 1, Math.floor((1 - c) * 2 * BUCKETS))
+          const l = Math.min(BUCKETS - 1, Math.max(0, Math.floor((1 - c) * 2 * BUCKETS)))
           if (l < level[j]) {
             level[j] = l
             parentOf[j] = i

@@ -11,7 +11,7 @@ export function pointSpacing(xyz: Float32Array, sample = 2000): number {
   const n = xyz.length / 3
   if (n < 4) return 0
   // a compact part of the cloud suffices, and a tree over all of a large cloud would be wasteful
-  const tree = buildKdTree(n > 400_000 ? denseSample(xyz) : xyz)
+  const tree = buildKdTree(n > 60_000 ? denseSample(xyz) : xyz)
   const m = tree.ids.length
   const found = new Int32Array(4)
   const d2 = new Float64Array(4)
@@ -30,7 +30,7 @@ function denseSample(xyz: Float32Array): Float32Array {
   const box = boundingBox(xyz)
   const axis = box[3] - box[0] >= box[4] - box[1] && box[3] - box[0] >= box[5] - box[2] ? 0 : box[4] - box[1] >= box[5] - box[2] ? 1 : 2
   const slab = boxDiagonal(box) / 64
-  const stride = Math.max(2, Math.round(n / 150_000))
+  const stride = Math.max(2, Math.round(n / 30_000))
   const out: number[] = []
   for (let i = 0; i < n && out.length < 1_200_000; i++)
     if (Math.floor((xyz[3 * i + axis] - box[axis]) / slab) % stride === 0) out.push(xyz[3 * i], xyz[3 * i + 1], xyz[3 * i + 2])

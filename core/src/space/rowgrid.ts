@@ -6,7 +6,7 @@ import { boundingBox } from '../shape/points.ts'
  * grid over y and z, and by x inside a row. A ball then meets few rows, and in each of them one run of
  * consecutive points found by bisection: memory streams, and no cell along x is ever visited in vain.
  * Measured against cells of r/2 in all three directions: a tenth of the memory on a part that is mostly air,
- * and the share of points visited in vain falls from 73 % to 45 %.
+ * and as fast.
  * Plain typed arrays, so that it passes to other threads as it is.
  */
 export interface RowGrid {
@@ -25,7 +25,7 @@ export interface RowGrid {
 
 const MAX_ROWS = 1 << 24
 
-/** cell: row width in mm; about 0.7 of the usual search radius is best. Throws RangeError when it is not positive. */
+/** cell: row width in mm; the usual search radius is best (measured against 0.4 and 0.7 of it). Throws RangeError when it is not positive. */
 export function buildRowGrid(xyz: Float32Array, cell: number): RowGrid {
   if (!(cell > 0)) throw new RangeError(`row width ${cell}`)
   const n = xyz.length / 3
@@ -83,9 +83,10 @@ export function buildRowGrid(xyz: Float32Array, cell: number): RowGrid {
 
 /**
  * Runs of sorted points that may lie within r of (x, y, z): runs[2k] .. runs[2k + 1) for k below the returned count.
- * The caller still compares distances. `runs` must hold 2 (2 r / cell + 2)^2 numbers: see `runsFor`.
+ * With `span` the runs serve all places from x to x + span.
+ * The caller still compares distances. `runs` comes from `runsFor`, for this grid and at least this radius.
  */
-export function rowRuns(g: RowGrid, x: number, y: number, z: number, r: number, runs: Int32Array): number {
+export function rowRuns(g: RowGrid, x: number, y: number, z: number, r: number, runs: Int32Array, span = 0): number {
   const { cell, ny, nz, start, xyz } = g
   const inv = 1 / cell
   const fy = y - g.oy
@@ -95,6 +96,8 @@ export function rowRuns(g: RowGrid, x: number, y: number, z: number, r: number, 
   const z0 = Math.max(0, Math.floor((fz - r) * inv))
   const z1 = Math.min(nz - 1, Math.floor((fz + r) * inv))
   const r2 = r * r * 1.000001
+  const wide = y1 - y0 + 1
+  const cache = runs.length >> 1
   let n = 0
   for (let iz = z0; iz <= z1; iz++) {
     const za = iz * cell
@@ -111,20 +114,28 @@ export function rowRuns(g: RowGrid, x: number, y: number, z: number, r: number, 
       if (h2 <= 0) continue
       const h = Math.sqrt(h2)
       const lo = x - h
-      const hi = x + h
-      // first point with x >= lo
-      let b = end
-      while (a < b) {
-        const m = (a + b) >>> 1
-        if (xyz[3 * m] < lo) a = m + 1
-        else b = m
+      const hi = x + span + h
+      // queries mostly come in order: start where the last one in this row ended, bisect only when that is far
+      const slot = cache + 2 * ((iz - z0) * wide + iy - y0)
+      if (runs[slot] === row) {
+        let c = runs[slot + 1]
+        let steps = 24
+        while (c > a && xyz[3 * c - 3] >= lo && --steps > 0) c--
+        while (c < end && xyz[3 * c] < lo && --steps > 0) c++
+        a = steps > 0 ? c : lowerBound(xyz, a, end, lo)
+      } else {
+        a = lowerBound(xyz, a, end, lo)
+        runs[slot] = row
       }
+      runs[slot + 1] = a
       let e = a
-      b = end
-      while (e < b) {
-        const m = (e + b) >>> 1
-        if (xyz[3 * m] <= hi) e = m + 1
-        else b = m
+      while (e < end && xyz[3 * e] <= hi) {
+        if (e - a < 48) e++
+        else {
+          e = lowerBound(xyz, e, end, hi)
+          while (e < end && xyz[3 * e] <= hi) e++
+          break
+        }
       }
       if (e > a) {
         runs[2 * n] = a
@@ -136,9 +147,19 @@ export function rowRuns(g: RowGrid, x: number, y: number, z: number, r: number, 
   return n
 }
 
+function lowerBound(xyz: Float32Array, a: number, b: number, x: number): number {
+  while (a < b) {
+    const m = (a + b) >>> 1
+    if (xyz[3 * m] < x) a = m + 1
+    else b = m
+  }
+  return a
+}
+
+/** Room for the runs of a ball of radius r, and behind it what `rowRuns` remembers from query to query. */
 export function runsFor(g: RowGrid, r: number): Int32Array {
   const w = Math.ceil((2 * r) / g.cell) + 2
-  return new Int32Array(2 * w * w)
+  return new Int32Array(4 * w * w).fill(-1)
 }
 
 /** Nearest point within r: its place in the **sorted** order, or -1. d2[0] becomes the squared distance. */
