@@ -1,0 +1,68 @@
+import { inFile, OakError } from '../base/errors.ts'
+import type { Mesh } from '../shape/mesh.ts'
+import type { Points } from '../shape/points.ts'
+import type { Read } from './imported.ts'
+import { readObj, writeObj } from './obj.ts'
+import { readPly, writePly } from './ply.ts'
+import { ascii, type ByteSource } from './source.ts'
+import { readStep } from './step.ts'
+import { readStl, writeStl } from './stl.ts'
+import { read3mf, write3mf } from './threemf.ts'
+import { readXyz, writeXyz } from './xyz.ts'
+
+export type Format = 'ply' | 'stl' | 'obj' | '3mf' | 'xyz' | 'step'
+
+const ENDINGS: Record<string, Format> = {
+  ply: 'ply', stl: 'stl', obj: 'obj', '3mf': '3mf', xyz: 'xyz', asc: 'xyz', csv: 'xyz', txt: 'xyz', pts: 'xyz', step: 'step', stp: 'step',
+}
+const READERS: Record<Format, (s: ByteSource) => Promise<Read>> = {
+  ply: readPly, stl: readStl, obj: readObj, '3mf': read3mf, xyz: readXyz, step: (s) => readStep(s),
+}
+
+/** What a file is by its first bytes, or undefined where they do not say. */
+function formatByContent(head: Uint8Array): Format | undefined {
+  const t = ascii(head, 0, Math.min(head.length, 256))
+  if (/^ply\r?\n/.test(t)) return 'ply'
+  if (t.startsWith('PK\u0003\u0004')) return '3mf'
+  if (/^\s*ISO-10303-21/.test(t)) return 'step'
+  if (/^\s*solid[^\0]*\n\s*(facet|endsolid)/i.test(t)) return 'stl'
+  return undefined
+}
+
+/** Reads any supported file. The content decides where it is clear, so that a wrong ending does no harm (it is mentioned). */
+export async function readAny(source: ByteSource): Promise<Read & { format: Format }> {
+  try {
+    const ending = source.name.toLowerCase().split('.').pop() ?? ''
+    const byName = ENDINGS[ending]
+    let head: Uint8Array = new Uint8Array(0)
+    for await (const c of source.chunks()) {
+      head = c
+      break
+    }
+    if (source.size === 0) throw new OakError('empty', 'The file is empty (0 bytes).', { remedy: 'Export or copy it again.' })
+    const byContent = formatByContent(head)
+    const format = byContent ?? byName
+    if (!format)
+      throw new OakError('unknown-format', `Files ending in “.${ending}” are not read.`, { remedy: 'Bring it as PLY, STL, OBJ, 3MF, STEP or point text (xyz, asc, csv).' })
+    const read = await READERS[format](source)
+    if (byContent && byName !== byContent) read.warnings.push(`The ending says .${ending}, the content is ${byContent.toUpperCase()}; it was read as such.`)
+    return { ...read, format }
+  } catch (e) {
+    throw inFile(source.name, e)
+  }
+}
+
+/** Writes a mesh or points. Throws OakError 'wrong-format' for points in a format that knows only triangles. */
+export function writeAny(format: Exclude<Format, 'step'>, data: Points | Mesh, title: string): Iterable<Uint8Array> {
+  if (format === 'ply') return writePly(data, title)
+  if (data.kind === 'points') {
+    if (format === 'xyz') return writeXyz(data)
+    throw new OakError('wrong-format', `${format.toUpperCase()} holds triangles, not points.`, { remedy: 'Write points as PLY or XYZ, or merge them first.' })
+  }
+  if (format === 'stl') return writeStl(data, title)
+  if (format === 'obj') return writeObj(data, title)
+  if (format === '3mf') return write3mf(data, title)
+  throw new OakError('wrong-format', 'XYZ holds points, not triangles.', { remedy: 'Write the mesh as STL, PLY, OBJ or 3MF.' })
+}
+
+export const WRITABLE = ['stl', 'ply', 'obj', '3mf', 'xyz'] as const

@@ -1,0 +1,178 @@
+import { OakError } from '../base/errors.ts'
+
+/** A file as a stream of bytes: from a disk, a browser's File, or the database. */
+export interface ByteSource {
+  readonly name: string
+  readonly size: number
+  chunks(): AsyncIterable<Uint8Array>
+}
+
+export function bytesSource(name: string, bytes: Uint8Array, chunk = 1 << 20): ByteSource {
+  return {
+    name,
+    size: bytes.length,
+    async *chunks() {
+      await Promise.resolve()
+      for (let i = 0; i < bytes.length; i += chunk) yield bytes.subarray(i, i + chunk)
+    },
+  }
+}
+
+/** Pulls bytes from a source; holds no more than what was asked for and one chunk. */
+export class ByteReader {
+  buffer: Uint8Array = new Uint8Array(0)
+  pos = 0
+  /** bytes consumed before `buffer` */
+  private before = 0
+  private readonly it: AsyncIterator<Uint8Array>
+  ended = false
+  readonly source: ByteSource
+  constructor(source: ByteSource) {
+    this.source = source
+    this.it = source.chunks()[Symbol.asyncIterator]()
+  }
+  get offset(): number {
+    return this.before + this.pos
+  }
+  get available(): number {
+    return this.buffer.length - this.pos
+  }
+  /** Tries to have n bytes ready; false at the end of the file. */
+  async fill(n: number): Promise<boolean> {
+    if (this.available >= n) return true
+    const parts: Uint8Array[] = [this.buffer.subarray(this.pos)]
+    let have = this.available
+    while (have < n && !this.ended) {
+      const next = await this.it.next()
+      if (next.done) this.ended = true
+      else {
+        parts.push(next.value)
+        have += next.value.length
+      }
+    }
+    if (parts.length > 1) {
+      this.before += this.pos
+      this.pos = 0
+      if (parts[0].length === 0 && parts.length === 2) this.buffer = parts[1]
+      else {
+        const joined = new Uint8Array(have)
+        let o = 0
+        for (const p of parts) {
+          joined.set(p, o)
+          o += p.length
+        }
+        this.buffer = joined
+      }
+    }
+    return have >= n
+  }
+  async close(): Promise<void> {
+    await this.it.return?.()
+  }
+}
+
+const MAX_LINE = 1 << 20
+
+/**
+ * Calls `line(buffer, start, end, number)` for every line; the buffer is only valid during the call.
+ * Return true from it to stop. Throws OakError 'not-text' for a line over a mebibyte.
+ */
+export async function eachLine(
+  reader: ByteReader,
+  line: (b: Uint8Array, start: number, end: number, number: number) => boolean | undefined | void,
+  firstNumber = 1,
+): Promise<number> {
+  let number = firstNumber
+  for (;;) {
+    const b = reader.buffer
+    let start = reader.pos
+    for (;;) {
+      const end = b.indexOf(10, start)
+      if (end < 0) break
+      reader.pos = end + 1
+      const stop = line(b, start, end > start && b[end - 1] === 13 ? end - 1 : end, number++)
+      start = end + 1
+      if (stop) return number
+    }
+    reader.pos = start
+    if (reader.available > MAX_LINE)
+      throw new OakError('not-text', 'A line of over a million characters: this is no text file of points.', { where: `line ${number}`, remedy: 'Check the file’s ending.' })
+    if (reader.ended || !(await reader.fill(reader.available + 1))) {
+      if (reader.available > 0) {
+        const last = reader.buffer
+        const from = reader.pos
+        const end = last[last.length - 1] === 13 ? last.length - 1 : last.length
+        reader.pos = last.length
+        line(last, from, end, number++)
+      }
+      return number
+    }
+  }
+}
+
+const text = new TextDecoder('latin1')
+export const ascii = (b: Uint8Array, start = 0, end = b.length) => text.decode(b.subarray(start, end))
+
+/** Where the last parsed number ended. */
+export const cursor = { at: 0 }
+
+const POW10 = Array.from({ length: 23 }, (_, i) => 10 ** i)
+
+/**
+ * Number that starts at or after `i` (blanks, commas, semicolons and tabs are skipped). NaN when there is none or when
+ * it is malformed (then cursor.at is behind the word). Exact for up to 15 digits, otherwise left to the runtime.
+ */
+export function parseNumber(b: Uint8Array, i: number, end: number): number {
+  while (i < end && (b[i] === 32 || b[i] === 9 || b[i] === 44 || b[i] === 59)) i++
+  const start = i
+  let negative = false
+  if (b[i] === 45) {
+    negative = true
+    i++
+  } else if (b[i] === 43) i++
+  let mantissa = 0
+  let digits = 0
+  let scale = 0
+  while (i < end && b[i] >= 48 && b[i] <= 57) {
+    mantissa = mantissa * 10 + b[i++] - 48
+    digits++
+  }
+  if (b[i] === 46 && i < end) {
+    i++
+    while (i < end && b[i] >= 48 && b[i] <= 57) {
+      mantissa = mantissa * 10 + b[i++] - 48
+      digits++
+      scale--
+    }
+  }
+  let simple = digits > 0 && digits <= 15
+  if (i < end && (b[i] | 32) === 101 && digits > 0) {
+    let j = i + 1
+    let sign = 1
+    if (b[j] === 45) {
+      sign = -1
+      j++
+    } else if (b[j] === 43) j++
+    let e = 0
+    const from = j
+    while (j < end && b[j] >= 48 && b[j] <= 57) e = e * 10 + b[j++] - 48
+    if (j > from) {
+      scale += sign * e
+      i = j
+    } else simple = false
+  }
+  if (i < end && !(b[i] === 32 || b[i] === 9 || b[i] === 44 || b[i] === 59 || b[i] === 13 || b[i] === 47)) simple = false
+  if (simple && scale <= 22 && scale >= -22) {
+    cursor.at = i
+    const v = scale < 0 ? mantissa / POW10[-scale] : mantissa * POW10[scale]
+    return negative ? -v : v
+  }
+  i = start
+  while (i < end && !(b[i] === 32 || b[i] === 9 || b[i] === 44 || b[i] === 59 || b[i] === 13)) i++
+  cursor.at = i
+  const word = ascii(b, start, i)
+  return word === '' ? NaN : Number(word)
+}
+
+export const truncated = (what: string, where: string) =>
+  new OakError('truncated', `The file ends too early: ${what}.`, { where, remedy: 'Copy or export the file again; it was cut off.' })
