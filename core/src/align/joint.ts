@@ -203,7 +203,8 @@ export async function adjustJointly(passes: Placed<Points>[], options: JointOpti
       const every = Math.round(1 / share)
       const index = every === 1 ? surfels[i].index : surfels[i].index.filter((_, k) => k % every === 0)
       for (let j = 0; j < n; j++) {
-        if (i === j || (groups[i] === groups[j] && n > 2 && m > 0 && slotOf[i] === slotOf[j])) continue
+        // passes of one rigid group tell nothing about each other's place, nor do two that both stay put
+        if (i === j || (m > 0 && slotOf[i] === slotOf[j])) continue
         const toB = multiply(invertRigid(poses[j]), poses[i])
         if (!boxesMeet(boxes[i], toB, boxes[j], gate + radius)) continue
         const args: MatchArgs = {

@@ -1,0 +1,200 @@
+import { OakError } from '../base/errors.ts'
+import { invertRigid, multiply, rotationAngleDeg, transformPoint, type Mat4 } from '../base/mat4.ts'
+import { seeded } from '../base/random.ts'
+import { checkCancelled, subProgress, type RunContext } from '../base/run.ts'
+import type { Placed, Points } from '../shape/points.ts'
+import { buildRowGrid, nearestWithin, runsFor, type RowGrid } from '../space/rowgrid.ts'
+import { groupCloud, type Cloud } from './cloud.ts'
+import { matchFeatures, pointFeatures } from './features.ts'
+import { icp } from './icp.ts'
+import { fitRigid } from './pairs.ts'
+
+export interface CoarseOptions {
+  /** points kept on each side */
+  target?: number
+  /** triples tried */
+  trials?: number
+  seed?: number
+}
+
+export interface CoarseResult {
+  /** moves the loose side onto the anchor side */
+  pose: Mat4
+  /** share of loose points that lie on anchor surface with agreeing normals, 0..1 */
+  overlap: number
+  /** the next best, clearly different pose's score against the best's: near 1 the shape does not tell */
+  rivalry: number
+  /** true when the shape does not decide: turned, flat or repeating parts */
+  ambiguous: boolean
+  size: number
+}
+
+interface Hypothesis {
+  pose: Mat4
+  score: number
+  overlap: number
+}
+
+/**
+ * Brings two groups of passes together by their shape alone, from any start pose: point features, consensus of triples
+ * with early rejection (Fischler and Bolles 1981; Buch 2013), the best hypotheses settled by point-to-plane steps and
+ * judged by agreeing against contradicting surface. The result is good to about a thinning step: fine alignment follows.
+ * Throws OakError 'no-match' when no hypothesis has a fair overlap. `ambiguous` must be shown, not passed over.
+ * Tried: graduated non-convexity over all features at once (Zhou 2016): no landing in 15 on the bracket.
+ */
+export async function alignByShape(anchor: Placed<Points>[], loose: Placed<Points>[], options: CoarseOptions, ctx: RunContext): Promise<CoarseResult> {
+  const target = options.target ?? 2200
+  const fixed = await groupCloud(anchor, target, subProgress(ctx, 0, 0.2, 'thinning'))
+  const moving = await groupCloud(loose, target, subProgress(ctx, 0.2, 0.4, 'thinning'), fixed.size)
+  if (fixed.xyz.length < 60 || moving.xyz.length < 60)
+    throw new OakError('too-few-points', 'There is too little surface to tell the shape.', { remedy: 'Bring the sides together by picked pairs.' })
+  ctx.progress(0.4, 'features')
+  const radius = 5 * fixed.size
+  const fa = await pointFeatures(fixed.xyz, fixed.normals, radius, ctx)
+  const fb = await pointFeatures(moving.xyz, moving.normals, radius, ctx)
+  checkCancelled(ctx)
+  ctx.progress(0.5, 'matching')
+  const K = 3
+  const there = await matchFeatures(fb, fa, K, ctx)
+  const back = await matchFeatures(fa, fb, K, ctx)
+  const pairs: number[] = []
+  for (let i = 0; i < there.length / K; i++) for (let k = 0; k < K; k++) pairs.push(i, there[K * i + k])
+  for (let j = 0; j < back.length / K; j++) for (let k = 0; k < K; k++) pairs.push(back[K * j + k], j)
+  ctx.progress(0.6, 'consensus')
+  const candidates = consensus(fixed, moving, pairs, options, ctx)
+  const grid = buildRowGrid(fixed.xyz, 3 * fixed.size)
+  const settled: Hypothesis[] = []
+  for (const c of candidates) {
+    checkCancelled(ctx)
+    const pose = icp(moving, fixed, grid, c.pose, [3, 2, 1.5].map((f) => f * fixed.size), 6)
+    settled.push({ pose, ...judge(fixed, grid, moving, pose) })
+    ctx.progress(0.7 + (0.3 * settled.length) / candidates.length, 'verifying')
+  }
+  settled.sort((a, b) => b.score - a.score)
+  const best = settled[0]
+  if (!best || best.overlap < 0.1)
+    throw new OakError('no-match', 'The shapes of the two sides do not find each other.', {
+      remedy: 'Pick three or more pairs by hand, or record a pass that overlaps both sides.',
+    })
+  const rival = settled.find((h) => differs(h.pose, best.pose, moving, fixed.size))
+  const rivalry = rival ? Math.max(0, rival.score) / best.score : 0
+  return { pose: best.pose, overlap: best.overlap, rivalry, ambiguous: rivalry > 0.9, size: fixed.size }
+}
+
+function consensus(fixed: Cloud, moving: Cloud, pairs: number[], options: CoarseOptions, ctx: RunContext): Hypothesis[] {
+  const random = seeded(options.seed ?? 1)
+  const n = pairs.length / 2
+  const limit = 1.5 * fixed.size
+  const shortest = 0.12 * Math.min(moving.diagonal, fixed.diagonal)
+  const kept: Hypothesis[] = []
+  const from = new Float64Array(9)
+  const to = new Float64Array(9)
+  const sample = [0, 0, 0]
+  const stride = Math.max(1, Math.floor(n / 3000))
+  for (let trial = 0; trial < (options.trials ?? 150_000); trial++) {
+    if ((trial & 4095) === 0) checkCancelled(ctx)
+    for (let k = 0; k < 3; k++) sample[k] = random.below(n)
+    for (let k = 0; k < 3; k++) {
+      const i = 3 * pairs[2 * sample[k]]
+      const j = 3 * pairs[2 * sample[k] + 1]
+      for (let c = 0; c < 3; c++) {
+        from[3 * k + c] = moving.xyz[i + c]
+        to[3 * k + c] = fixed.xyz[j + c]
+      }
+    }
+    // sides of the triangles must agree before anything is solved
+    let ok = true
+    for (let k = 0; k < 3 && ok; k++) {
+      const a = 3 * k
+      const b = 3 * ((k + 1) % 3)
+      const d = Math.hypot(from[a] - from[b], from[a + 1] - from[b + 1], from[a + 2] - from[b + 2])
+      const e = Math.hypot(to[a] - to[b], to[a + 1] - to[b + 1], to[a + 2] - to[b + 2])
+      ok = d > shortest && Math.abs(d - e) < limit
+    }
+    // so must the angles between the normals
+    for (let k = 0; k < 3 && ok; k++) {
+      const u = 3 * pairs[2 * sample[k]]
+      const v = 3 * pairs[2 * sample[(k + 1) % 3]]
+      const p = 3 * pairs[2 * sample[k] + 1]
+      const q = 3 * pairs[2 * sample[(k + 1) % 3] + 1]
+      const a = moving.normals[u] * moving.normals[v] + moving.normals[u + 1] * moving.normals[v + 1] + moving.normals[u + 2] * moving.normals[v + 2]
+      const b = fixed.normals[p] * fixed.normals[q] + fixed.normals[p + 1] * fixed.normals[q + 1] + fixed.normals[p + 2] * fixed.normals[q + 2]
+      ok = Math.abs(a - b) < 0.35
+    }
+    if (!ok) continue
+    const fit = fitRigid(from, to)
+    if (fit.max > limit) continue
+    const m = fit.pose
+    for (let k = 0; k < 3 && ok; k++) {
+      const u = 3 * pairs[2 * sample[k]]
+      const p = 3 * pairs[2 * sample[k] + 1]
+      let d = 0
+      for (let r = 0; r < 3; r++)
+        d += fixed.normals[p + r] * (m[4 * r] * moving.normals[u] + m[4 * r + 1] * moving.normals[u + 1] + m[4 * r + 2] * moving.normals[u + 2])
+      ok = d > 0.7
+    }
+    if (!ok) continue
+    let inliers = 0
+    const l2 = limit * limit
+    for (let i = 0; i < n; i += stride) {
+      const u = 3 * pairs[2 * i]
+      const p = 3 * pairs[2 * i + 1]
+      const x = moving.xyz[u], y = moving.xyz[u + 1], z = moving.xyz[u + 2]
+      const dx = m[0] * x + m[1] * y + m[2] * z + m[3] - fixed.xyz[p]
+      const dy = m[4] * x + m[5] * y + m[6] * z + m[7] - fixed.xyz[p + 1]
+      const dz = m[8] * x + m[9] * y + m[10] * z + m[11] - fixed.xyz[p + 2]
+      if (dx * dx + dy * dy + dz * dz < l2) inliers++
+    }
+    keepBest(kept, { pose: m, score: inliers, overlap: 0 }, moving, fixed.size)
+  }
+  return kept
+}
+
+const KEEP = 16
+
+/** Several hypotheses stay, each clearly different from the others. */
+function keepBest(kept: Hypothesis[], h: Hypothesis, moving: Cloud, size: number): void {
+  if (kept.length === KEEP && h.score <= kept[KEEP - 1].score) return
+  const same = kept.findIndex((k) => !differs(k.pose, h.pose, moving, size))
+  if (same >= 0) {
+    if (kept[same].score >= h.score) return
+    kept.splice(same, 1)
+  } else if (kept.length === KEEP) kept.pop()
+  kept.push(h)
+  kept.sort((a, b) => b.score - a.score)
+}
+
+function differs(a: Mat4, b: Mat4, moving: Cloud, size: number): boolean {
+  const d = multiply(invertRigid(a), b)
+  if (rotationAngleDeg(d) > 12) return true
+  const p = [moving.xyz[0], moving.xyz[1], moving.xyz[2]] as const
+  const q = transformPoint(d, ...p)
+  return Math.hypot(q[0] - p[0], q[1] - p[1], q[2] - p[2]) > 6 * size
+}
+
+const d2 = new Float64Array(1)
+
+/** Agreeing against contradicting surface: near with the same normal counts for, near with another normal and just off with the same one against. */
+function judge(fixed: Cloud, grid: RowGrid, moving: Cloud, m: Mat4): { score: number; overlap: number } {
+  const reach = 3 * fixed.size
+  const runs = runsFor(grid, reach)
+  const n = moving.xyz.length / 3
+  let agree = 0
+  let against = 0
+  for (let i = 0; i < 3 * n; i += 3) {
+    const [x, y, z] = transformPoint(m, moving.xyz[i], moving.xyz[i + 1], moving.xyz[i + 2])
+    const k = nearestWithin(grid, x, y, z, reach, runs, d2)
+    if (k < 0) continue
+    const o = 3 * grid.ids[k]
+    let c = 0
+    let off = 0
+    const q = [x - fixed.xyz[o], y - fixed.xyz[o + 1], z - fixed.xyz[o + 2]]
+    for (let r = 0; r < 3; r++) {
+      c += fixed.normals[o + r] * (m[4 * r] * moving.normals[i] + m[4 * r + 1] * moving.normals[i + 1] + m[4 * r + 2] * moving.normals[i + 2])
+      off += fixed.normals[o + r] * q[r]
+    }
+    if (c > 0.8 && Math.abs(off) < 0.5 * fixed.size) agree++
+    else if (Math.abs(off) > 0.5 * fixed.size && Math.sqrt(d2[0]) < 2 * fixed.size) against++
+  }
+  return { score: (agree - 0.6 * against) / n, overlap: agree / n }
+}

@@ -1,0 +1,26 @@
+import { z } from 'zod'
+import { multiply } from '../base/mat4.ts'
+import { alignByShape } from '../align/coarse.ts'
+import { defineOperation, pointsOf, q } from './operation.ts'
+
+export const alignShape = defineOperation({
+  name: 'align-shape', version: 1, title: 'Align by shape',
+  about: 'Finds by the shape alone how the loose side lies on the anchor side, from any start. Says so when the shape does not tell.',
+  params: z.object({ seed: z.number().int().default(1).describe('Start of the random search; another one gives another try.') }),
+  inputs: {
+    anchor: { kinds: ['points'], many: true, about: 'passes that stay put' },
+    loose: { kinds: ['points'], many: true, about: 'passes that move together' },
+  },
+  outputs: { loose: { kind: 'points', many: true, replaces: 'loose', about: 'moved passes' } },
+  async run(inputs, { seed }, ctx) {
+    const loose = pointsOf(inputs, 'loose')
+    const r = await alignByShape(pointsOf(inputs, 'anchor'), loose, { seed }, ctx)
+    return {
+      outputs: { loose: loose.map((p) => ({ ...p, pose: multiply(r.pose, p.pose) })) },
+      evidence: {
+        quantities: [q('overlap', 100 * r.overlap, '%'), q('next best pose, score', 100 * r.rivalry, '%'), q('compared at', r.size, 'mm')],
+        warnings: r.ambiguous ? ['The shape fits nearly as well another way round: this part does not tell its pose. Check it, or pick pairs by hand.'] : [],
+      },
+    }
+  },
+})

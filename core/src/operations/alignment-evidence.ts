@@ -1,0 +1,36 @@
+import type { JointResult } from '../align/joint.ts'
+import { q, type Evidence } from './operation.ts'
+
+/** Numbers of an adjustment for the ledger: the whole first, then each pass, then each pair. */
+export function alignmentEvidence(r: JointResult, names: string[]): Evidence {
+  const quantities = [
+    q('alignment, worst pass', r.error, 'mm'), q('gap between passes, rms', r.rms, 'mm'), q('gap between passes, largest', r.largest, 'mm'),
+  ]
+  const warnings: string[] = []
+  for (const p of r.passes) {
+    const name = names[p.pass]
+    quantities.push(q('gap, rms', p.rms, 'mm', name), q('gap, largest', p.largest, 'mm', name), q('moved', p.moved, 'mm', name))
+    if (Number.isFinite(p.poseSigma)) quantities.push(q('pose', p.poseSigma, 'mm', name))
+    if (p.free.length) warnings.push(`${name} is not held: free to ${p.free.map((f) => f.words).join(', ')}.`)
+  }
+  for (const p of r.pairs) {
+    const of = `${names[p.a]} with ${names[p.b]}`
+    quantities.push(q('pair, rms', p.rms, 'mm', of), q('pair, mean', p.mean, 'mm', of), q('pair, largest', p.largest, 'mm', of))
+  }
+  for (const i of r.apart) warnings.push(`${names[i]} shares no surface with the anchor side: it was left where it is.`)
+  return { quantities, histogram: histogramOf(r.gaps, 4 * r.rms || 0.01, 'mm'), warnings }
+}
+
+export function histogramOf(values: ArrayLike<number>, half: number, unit: string, weights?: ArrayLike<number>, bins = 40): NonNullable<Evidence['histogram']> {
+  const edges = Array.from({ length: bins + 1 }, (_, i) => -half + (2 * half * i) / bins)
+  const shares = new Array<number>(bins).fill(0)
+  let total = 0
+  for (let i = 0; i < values.length; i++) {
+    const v = values[i]
+    if (Number.isNaN(v)) continue
+    const w = weights ? weights[i] : 1
+    total += w
+    shares[Math.max(0, Math.min(bins - 1, Math.floor(((v + half) / (2 * half)) * bins)))] += w
+  }
+  return { edges, shares: shares.map((s) => (total ? s / total : 0)), unit }
+}

@@ -1,0 +1,69 @@
+import { z } from 'zod'
+import { OakError } from '../base/errors.ts'
+import { f32 } from '../base/arrays.ts'
+import { identity, translation } from '../base/mat4.ts'
+import { readAny } from '../formats/index.ts'
+import { MM_PER, type Unit } from '../formats/imported.ts'
+import { boundingBox, boxDiagonal, makePoints } from '../shape/points.ts'
+import { makeMesh } from '../shape/mesh.ts'
+import { defineOperation, q, type FileValue, type Item } from './operation.ts'
+
+/** A part this small (in mm) is more likely in inches or metres, one this large in micrometres. */
+const PLAUSIBLE = [10, 20_000]
+
+export const importFile = defineOperation({
+  name: 'import', version: 1, title: 'Bring in a file',
+  about: 'Reads a scan, mesh or nominal from a file. Coordinates become millimetres; far from the origin they are kept relative to a pose, so that no digit is lost.',
+  params: z.object({
+    unit: z.enum(['auto', 'mm', 'cm', 'm', 'in', 'ft', 'um']).default('auto').describe('Unit of the file’s coordinates. auto: as the file says, else mm where the size is plausible.'),
+    name: z.string().max(200).optional().describe('Name of the item; default: the file’s name.'),
+  }),
+  inputs: { file: { kinds: ['file'], about: 'the file' } },
+  outputs: { item: { kind: 'points', about: 'points or mesh' } },
+  async run(inputs, params, ctx) {
+    const [{ source }] = inputs['file'] as FileValue[]
+    ctx.progress(0, 'reading')
+    const read = await readAny(source)
+    const raw = read.data.kind === 'points' ? read.data.xyz : read.data.vertices
+    const box = boundingBox(raw)
+    const diagonal = boxDiagonal(box)
+    let unit: Unit = read.unit ?? 'mm'
+    if (params.unit !== 'auto') unit = params.unit
+    else if (!read.unit && (diagonal < PLAUSIBLE[0] || diagonal > PLAUSIBLE[1]))
+      throw new OakError('unit-unknown', `The part in ${source.name} is ${diagonal.toPrecision(3)} units long, and the file does not say which unit.`, {
+        where: source.name, remedy: 'Say the unit: mm, cm, m, in, ft or um.',
+      })
+    const k = MM_PER[unit]
+    // beyond 2 m from the origin single precision would lose micrometres
+    const centre = [0, 1, 2].map((a) => Math.round(((box[a] + box[a + 3]) / 2) * k))
+    const far = Math.max(...centre.map(Math.abs)) > 2000
+    const shift = far ? centre : [0, 0, 0]
+    let xyz = raw
+    if (k !== 1 || far) {
+      xyz = f32(raw.length)
+      for (let i = 0; i < raw.length; i++) xyz[i] = raw[i] * k - shift[i % 3]
+    }
+    const name = params.name ?? source.name.replace(/\.[^.]+$/, '')
+    const d = read.data
+    const v = d.kind === 'points' ? d.viewpoint : undefined
+    const item: Item = {
+      name,
+      pose: far ? translation(shift[0], shift[1], shift[2]) : identity(),
+      data:
+        d.kind === 'points'
+          ? makePoints({ ...d, xyz, viewpoint: v && [v[0] * k - shift[0], v[1] * k - shift[1], v[2] * k - shift[2]] })
+          : makeMesh({ ...d, vertices: xyz }),
+    }
+    const size = [0, 1, 2].map((a) => (box[a + 3] - box[a]) * k)
+    return {
+      outputs: { item: [item] },
+      evidence: {
+        quantities: [
+          d.kind === 'points' ? q('points', d.xyz.length / 3) : q('triangles', d.triangles.length / 3),
+          q('size x', size[0], 'mm'), q('size y', size[1], 'mm'), q('size z', size[2], 'mm'), q('unit of the file', unit), q('format', read.format.toUpperCase()),
+        ],
+        warnings: read.warnings,
+      },
+    }
+  },
+})

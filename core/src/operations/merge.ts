@@ -1,0 +1,44 @@
+import { z } from 'zod'
+import { OakError } from '../base/errors.ts'
+import { identity } from '../base/mat4.ts'
+import { meshFacts } from '../measure/facts.ts'
+import { mergePasses } from '../merge/merge.ts'
+import { defineOperation, pointsOf, q } from './operation.ts'
+
+export const merge = defineOperation({
+  name: 'merge', version: 1, title: 'Merge',
+  about: 'One mesh out of all passes at a cell size. Holes of the part stay open unless a closed body is asked for.',
+  params: z.object({
+    cell: z.number().positive().optional().describe('Cell size, mm. Default: 1.1 point spacings.'),
+    closing: z.enum(['open', 'small', 'closed']).default('open').describe('Leave open, close small gaps only, or close everything.'),
+    gapSize: z.number().positive().default(5).describe('Largest gap that counts as small, mm across.'),
+    radius: z.number().positive().optional().describe('Radius over which points are averaged, mm. Default: 2.8 cells, at least 3.1 point spacings.'),
+    crumbShare: z.number().min(0).max(1).default(0.001).describe('Loose pieces below this share of the area are dropped.'),
+    alignmentError: z.number().nonnegative().optional().describe('Error of the joint adjustment, mm: the cell is never finer than this.'),
+  }),
+  inputs: { passes: { kinds: ['points'], many: true, about: 'aligned passes' } },
+  outputs: { mesh: { kind: 'mesh', about: 'the merged mesh' } },
+  async run(inputs, params, ctx) {
+    if (params.cell !== undefined && params.alignmentError !== undefined && params.cell < params.alignmentError)
+      throw new OakError('cell-below-error', `A cell of ${params.cell} mm is finer than the alignment error of ${params.alignmentError.toPrecision(2)} mm: it would show the misfit of the passes as if it were shape.`, {
+        remedy: `Choose at least ${params.alignmentError.toPrecision(2)} mm, or improve the alignment first.`,
+      })
+    const { cell, radius, ...rest } = params
+    const passes = pointsOf(inputs, 'passes')
+    const r = await mergePasses(passes, { ...rest, ...(cell ? { cell } : {}), ...(radius ? { radius } : {}) }, ctx)
+    const facts = meshFacts(r.mesh)
+    const warnings = []
+    if (r.guessedPasses) warnings.push(`For ${r.guessedPasses} passes it is not known where the scanner stood: look whether outside and inside are right.`)
+    return {
+      outputs: { mesh: [{ name: `Merged mesh ${r.cell.toPrecision(2)} mm`, data: r.mesh, pose: identity() }] },
+      evidence: {
+        quantities: [
+          q('triangles', facts.triangles), q('cell size', r.cell, 'mm'), q('surface noise', r.noise, 'mm'), q('open edges', facts.topology.openEdges),
+          q('pieces', facts.topology.components), q('not measured', 100 * r.filledShare, '%'), q('area', facts.area, 'mm²'), q('crumbs dropped', r.crumbs),
+          q('points used', r.points), q('point spacing', r.spacing, 'mm'),
+        ],
+        warnings,
+      },
+    }
+  },
+})

@@ -1,0 +1,87 @@
+import type { z } from 'zod'
+import type { RunContext } from '../base/run.ts'
+import type { ByteSource } from '../formats/source.ts'
+import type { Mesh } from '../shape/mesh.ts'
+import type { Placed, Points } from '../shape/points.ts'
+
+/** A number for every vertex of a mesh, or for every point. */
+export interface Field {
+  readonly kind: 'field'
+  /** N, NaN where there is none */
+  readonly values: Float32Array
+  readonly unit: string
+}
+/** A file as it was brought, only ever an input. */
+export interface FileValue {
+  readonly kind: 'file'
+  readonly source: ByteSource
+}
+export type Value = Points | Mesh | Field
+export type Kind = Value['kind'] | 'file'
+export type Item<V extends Value = Value> = Placed<V>
+
+export interface Port {
+  kinds: Kind[]
+  /** several items in order */
+  many?: boolean
+  optional?: boolean
+  about: string
+}
+
+export interface OutputPort {
+  kind: Value['kind']
+  many?: boolean
+  /** these outputs take the place of the inputs of that port, one for one */
+  replaces?: string
+  about: string
+}
+
+/** One named quantity that says how good a result is. */
+export interface Quantity {
+  name: string
+  value: number | string
+  unit: string
+  /** standard deviation or bound, same unit, where known */
+  uncertainty?: number
+  /** of which item, where a quantity belongs to one */
+  of?: string
+}
+
+export interface Evidence {
+  /** most telling first; the strip shows the first few */
+  quantities: Quantity[]
+  histogram?: { edges: number[]; shares: number[]; unit: string }
+  /** what a careful person should know before going on */
+  warnings: string[]
+}
+
+export type Inputs = Record<string, Item[] | FileValue[]>
+export type Outputs = Record<string, Item[]>
+
+/** The only door by which application code changes data. Deterministic, pure, reports progress, honours cancelling. */
+export interface Operation<S extends z.ZodType = z.ZodType> {
+  name: string
+  version: number
+  /** a few words for people */
+  title: string
+  about: string
+  params: S
+  inputs: Record<string, Port>
+  outputs: Record<string, OutputPort>
+  run(inputs: Inputs, params: z.output<S>, ctx: RunContext): Promise<{ outputs: Outputs; evidence: Evidence }>
+}
+
+export function defineOperation<S extends z.ZodType>(o: Operation<S>): Operation<S> {
+  return o
+}
+
+export const q = (name: string, value: number | string, unit = '', of?: string, uncertainty?: number): Quantity => ({
+  name, value, unit, ...(of === undefined ? {} : { of }), ...(uncertainty === undefined ? {} : { uncertainty }),
+})
+
+export function pointsOf(inputs: Inputs, port: string): Item<Points>[] {
+  return (inputs[port] ?? []) as Item<Points>[]
+}
+export function meshesOf(inputs: Inputs, port: string): Item<Mesh>[] {
+  return (inputs[port] ?? []) as Item<Mesh>[]
+}

@@ -1,0 +1,33 @@
+import { z } from 'zod'
+import { reduceMesh } from '../repair/reduce.ts'
+import { triangleCount } from '../shape/mesh.ts'
+import { defineOperation, meshesOf, q } from './operation.ts'
+
+export const reduce = defineOperation({
+  name: 'reduce', version: 1, title: 'Reduce triangles',
+  about: 'Fewer triangles, down to a count or up to a permitted deviation; the deviation is then measured, not assumed.',
+  params: z
+    .object({
+      triangles: z.number().int().min(4).optional().describe('Triangles to keep.'),
+      deviation: z.number().positive().optional().describe('Largest permitted distance from the unreduced mesh, mm.'),
+    })
+    .refine((p) => p.triangles !== undefined || p.deviation !== undefined, 'Say a count or a deviation.'),
+  inputs: { mesh: { kinds: ['mesh'], about: 'mesh' } },
+  outputs: { mesh: { kind: 'mesh', replaces: 'mesh', about: 'reduced mesh' } },
+  async run(inputs, params, ctx) {
+    const [mesh] = meshesOf(inputs, 'mesh')
+    const r = await reduceMesh(
+      mesh.data, { ...(params.triangles ? { triangles: params.triangles } : {}), ...(params.deviation ? { deviation: params.deviation } : {}) }, ctx,
+    )
+    return {
+      outputs: { mesh: [{ ...mesh, data: r.mesh }] },
+      evidence: {
+        quantities: [
+          q('triangles', triangleCount(r.mesh)), q('deviation, largest', r.maxDeviation, 'mm'), q('deviation, rms', r.rmsDeviation, 'mm'),
+          q('share kept', (100 * triangleCount(r.mesh)) / triangleCount(mesh.data), '%'),
+        ],
+        warnings: [],
+      },
+    }
+  },
+})

@@ -1,0 +1,100 @@
+import { existsSync } from 'node:fs'
+import { availableParallelism } from 'node:os'
+import { fileURLToPath } from 'node:url'
+import { Worker } from 'node:worker_threads'
+import { Cancelled } from '@oak-gauge/core/base/errors.ts'
+import { oneThread, type Kernel, type Parallel, type RunContext } from '@oak-gauge/core/base/run.ts'
+
+export type ToThread =
+  | { kind: 'begin'; map: number; kernel: string; args: unknown }
+  | { kind: 'chunk'; map: number; index: number; start: number; end: number }
+  | { kind: 'end'; map: number }
+interface FromThread {
+  map: number
+  index: number
+  result?: unknown
+  error?: string
+}
+
+export interface ThreadPool extends Parallel {
+  close(): Promise<void>
+}
+
+/**
+ * Threads of this process that run kernels on shared memory. Chunks go to whichever thread is free, results come back
+ * in order. Work too small to be worth the trip stays on the calling thread. The threads live until close().
+ */
+export function threadPool(threads = availableParallelism()): ThreadPool {
+  const file = threadFile()
+  if (threads < 2 || !file) return { ...oneThread, close: () => Promise.resolve() }
+  const workers: Worker[] = []
+  let maps = 0
+  const start = () => {
+    while (workers.length < threads) {
+      const w = new Worker(file)
+      w.setMaxListeners(0)
+      w.unref()
+      workers.push(w)
+    }
+  }
+  return {
+    threads,
+    map<A, R>(kernel: Kernel<A, R>, args: A, count: number, chunk: number, ctx: RunContext, onDone?: (d: number) => void): Promise<R[]> {
+      if (count <= chunk) return oneThread.map(kernel, args, count, chunk, ctx, onDone)
+      start()
+      const map = ++maps
+      const chunks = Math.ceil(count / chunk)
+      const results = new Array<R>(chunks)
+      return new Promise<R[]>((resolve, reject) => {
+        let next = 0
+        let done = 0
+        let over = false
+        const finish = (act: () => void) => {
+          if (over) return
+          over = true
+          workers.forEach((w, i) => {
+            w.postMessage({ kind: 'end', map } satisfies ToThread)
+            w.off('message', listeners[i])
+            w.off('error', onError)
+            w.unref()
+          })
+          act()
+        }
+        const give = (w: Worker) => {
+          if (next >= chunks) return
+          const index = next++
+          w.postMessage({ kind: 'chunk', map, index, start: index * chunk, end: Math.min(count, (index + 1) * chunk) } satisfies ToThread)
+        }
+        const onError = (e: unknown) => finish(() => reject(e instanceof Error ? e : new Error(String(e))))
+        const listeners = workers.map((w) => (m: FromThread) => {
+          if (m.map !== map || over) return
+          if (m.error !== undefined) return finish(() => reject(new Error(m.error)))
+          if (ctx.signal.aborted) return finish(() => reject(new Cancelled()))
+          results[m.index] = m.result as R
+          done++
+          onDone?.(done / chunks)
+          if (done === chunks) finish(() => resolve(results))
+          else give(w)
+        })
+        workers.forEach((w, i) => {
+          w.ref()
+          w.on('message', listeners[i])
+          w.on('error', onError)
+          w.postMessage({ kind: 'begin', map, kernel: kernel.name, args } satisfies ToThread)
+          // two in hand, so that a thread never waits for its next
+          give(w)
+          give(w)
+        })
+      })
+    },
+    async close() {
+      await Promise.all(workers.splice(0).map((w) => w.terminate()))
+    },
+  }
+}
+
+/** The built thread beside this bundle; without one (tests from source) everything stays on the calling thread. */
+function threadFile(): string | undefined {
+  const here = fileURLToPath(new URL('./thread.js', import.meta.url))
+  return existsSync(here) ? here : undefined
+}
