@@ -8,6 +8,7 @@ import { groupCloud, type Cloud } from './cloud.ts'
 import { matchFeatures, pointFeatures } from './features.ts'
 import { icp } from './icp.ts'
 import { fitRigid } from './pairs.ts'
+import { depthMaps, verifyPose } from './verify.ts'
 
 export interface CoarseOptions {
   /** points kept on each side */
@@ -20,8 +21,12 @@ export interface CoarseOptions {
 export interface CoarseResult {
   /** moves the loose side onto the anchor side */
   pose: Mat4
+  /** the next best, clearly different poses, for a caller that can judge more exactly */
+  others: Mat4[]
   /** share of loose points that lie on anchor surface with agreeing normals, 0..1 */
   overlap: number
+  /** share that contradicts it: off the surface, or in space seen to be empty */
+  against: number
   /** the next best, clearly different pose's score against the best's: near 1 the shape does not tell */
   rivalry: number
   /** true when the shape does not decide: turned, flat or repeating parts */
@@ -71,14 +76,32 @@ export async function alignByShape(anchor: Placed<Points>[], loose: Placed<Point
     ctx.progress(0.7 + (0.3 * settled.length) / candidates.length, 'verifying')
   }
   settled.sort((a, b) => b.score - a.score)
-  const best = settled[0]
-  if (!best || best.overlap < 0.1)
+  // the few best, clearly different ones are settled and judged again on a denser picture, by contradiction above all:
+  // a wrong pose of a part that looks nearly alike agrees almost everywhere, and gives itself away somewhere
+  const few: Hypothesis[] = []
+  for (const h of settled) if (few.length < 5 && few.every((f) => differs(f.pose, h.pose, moving, fixed.size))) few.push(h)
+  const denseFixed = await groupCloud(anchor, 9000, subProgress(ctx, 0.85, 0.9, 'verifying'))
+  const denseMoving = await groupCloud(loose, 9000, subProgress(ctx, 0.9, 0.95, 'verifying'), denseFixed.size)
+  const denseGrid = buildRowGrid(denseFixed.xyz, 2 * denseFixed.size)
+  const fixedMaps = depthMaps(anchor, 1.5 * denseFixed.size)
+  const movingMaps = depthMaps(loose, 1.5 * denseFixed.size)
+  const judged = few.map((h) => {
+    checkCancelled(ctx)
+    const pose = icp(denseMoving, denseFixed, denseGrid, h.pose, [2, 1, 0.7].map((f) => f * fixed.size), 8)
+    return { pose, ...verifyPose(denseFixed, denseGrid, denseMoving, pose, fixedMaps, movingMaps) }
+  })
+  const worth = (v: { agree: number; against: number }) => v.agree - 3 * v.against
+  judged.sort((a, b) => worth(b) - worth(a))
+  const best = judged[0]
+  if (!best || best.agree < 0.08 || best.against > 0.25 * best.agree)
     throw new OakError('no-match', 'The shapes of the two sides do not find each other.', {
       remedy: 'Pick three or more pairs by hand, or record a pass that overlaps both sides.',
     })
-  const rival = settled.find((h) => differs(h.pose, best.pose, moving, fixed.size))
-  const rivalry = rival ? Math.max(0, rival.score) / best.score : 0
-  return { pose: best.pose, overlap: best.overlap, rivalry, ambiguous: rivalry > 0.9, size: fixed.size }
+  const rival = judged.slice(1).find((h) => differs(h.pose, best.pose, moving, fixed.size))
+  const rivalry = rival ? Math.max(0, worth(rival)) / Math.max(1e-9, worth(best)) : 0
+  // noise alone moves both shares by some tenths of a percent
+  const told = rival ? rival.against - best.against > 0.004 + 0.5 * best.against || best.agree > 1.15 * rival.agree : true
+  return { pose: best.pose, others: judged.slice(1).map((h) => h.pose), overlap: best.agree, against: best.against, rivalry, ambiguous: !told, size: denseFixed.size }
 }
 
 function consensus(fixed: Cloud, moving: Cloud, pairs: number[], options: CoarseOptions, ctx: RunContext): Hypothesis[] {
@@ -150,7 +173,7 @@ function consensus(fixed: Cloud, moving: Cloud, pairs: number[], options: Coarse
   return kept
 }
 
-const KEEP = 16
+const KEEP = 24
 
 /** Several hypotheses stay, each clearly different from the others. */
 function keepBest(kept: Hypothesis[], h: Hypothesis, moving: Cloud, size: number): void {

@@ -10,7 +10,7 @@ const d2 = new Float64Array(1)
  * agree, Geman-McClure weights. Rough by design: it feeds the joint adjustment. grid: over fixed.xyz.
  */
 export function icp(moving: Pick<Cloud, 'xyz' | 'normals'>, fixed: Pick<Cloud, 'xyz' | 'normals'>, grid: RowGrid, start: Mat4, gates: number[], steps: number): Mat4 {
-  let pose = Float64Array.from(start)
+  let pose: Mat4 = Float64Array.from(start)
   for (const gate of gates) {
     const runs = runsFor(grid, gate)
     for (let step = 0; step < steps; step++) {

@@ -371,7 +371,12 @@ function solve(all: Matches[], poses: Mat4[], slotOf: number[], m: number, centr
           h[(6 * sb + p) * size + 6 * sa + q] -= block[6 * p + q]
         }
   }
-  // motions that nothing holds stay where they were: a share of the mean diagonal far below any real hold
+  // motions that nothing holds are stiffened, so that noise does not make them drift
+  for (let s = 0; s < m; s++)
+    for (const f of freedoms(own[s], weight[s], 1).filter((f) => f.free)) {
+      const v = [...f.rotation, ...f.translation]
+      for (let p = 0; p < 6; p++) for (let q = 0; q < 6; q++) h[(6 * s + p) * size + 6 * s + q] += weight[s] * v[p] * v[q]
+    }
   let mean = 0
   for (let i = 0; i < size; i++) mean += h[i * size + i] / Math.max(1, size)
   for (let i = 0; i < size; i++) h[i * size + i] += 1e-7 * mean + 1e-12

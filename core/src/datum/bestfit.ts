@@ -10,7 +10,7 @@ import { deviationTo } from '../inspect/deviation.ts'
 import { keepTriangles, triangleCount, type Mesh } from '../shape/mesh.ts'
 import { boundingBox, boxDiagonal, type Placed, type Points } from '../shape/points.ts'
 import { sampleMesh } from '../shape/sample.ts'
-import { prepareSignedDistance } from '../space/signed.ts'
+import { prepareSignedDistance, type SignedDistance } from '../space/signed.ts'
 
 export interface BestFitOptions {
   /** faces of the nominal that count; all when empty or left out */
@@ -48,14 +48,14 @@ export async function bestFit(measured: Placed<Points | Mesh>, nominal: Placed<M
   const source = measured.data.kind === 'mesh' ? sampleMesh(measured.data, samples) : measured.data
   const toNominal = invertRigid(nominal.pose)
   let pose: Mat4 = multiply(toNominal, measured.pose)
+  let candidates: Mat4[] = [pose]
   let ambiguous = false
   if (options.byShape) {
     const whole = sampleMesh(nominal.data, 40_000)
     const found = await alignByShape(
       [{ name: nominal.name, data: whole, pose: identity() }], [{ name: measured.name, data: source, pose: identity() }], {}, subProgress(ctx, 0, 0.5, 'by shape'),
     )
-    pose = found.pose
-    ambiguous = found.ambiguous
+    candidates = [found.pose, ...found.others]
   }
   const n = source.xyz.length / 3
   const take = Math.min(n, samples)
@@ -65,11 +65,54 @@ export async function bestFit(measured: Placed<Points | Mesh>, nominal: Placed<M
   const scale = boxDiagonal(boundingBox(target.vertices)) / 4
   const box = boundingBox(target.vertices)
   const centre = [0, 1, 2].map((k) => (box[k] + box[k + 3]) / 2)
-  let reach = options.reach ?? 0.05 * 4 * scale
+  const widest = options.reach ?? 0.2 * scale
+  const context: Fitting = { own, prepared, target, scale, centre, robust: options.robust !== false }
+  if (candidates.length > 1) {
+    // exact distances tell poses apart that look alike to thinned clouds, such as a half turn of a plate
+    const limit = 0.02 * scale
+    const tried: { pose: Mat4; misfit: number }[] = []
+    for (const c of candidates) {
+      try {
+        const p = (await settle(c, widest, 8, context, ctx)).pose
+        tried.push({ pose: p, misfit: await misfit(p, limit, context, ctx) })
+      } catch (e) {
+        if (!(e instanceof OakError) || e.code !== 'no-contact') throw e
+      }
+    }
+    tried.sort((x, y) => x.misfit - y.misfit)
+    if (tried[0]) pose = tried[0].pose
+    ambiguous = tried.length > 1 && tried[1].misfit < 1.15 * tried[0].misfit
+  } else pose = candidates[0]
+  const settled = await settle(pose, widest, 60, context, subProgress(ctx, 0.5, 1, 'fitting'))
+  return { pose: multiply(nominal.pose, settled.pose), rms: settled.rms, mean: settled.mean, used: settled.used, free: settled.free, total: take, ambiguous }
+}
+
+interface Fitting {
+  own: Float32Array
+  prepared: SignedDistance
+  target: Mesh
+  scale: number
+  centre: number[]
+  robust: boolean
+}
+
+/** Mean distance to the target, each counted up to `limit`: low only where (nearly) everything fits. */
+async function misfit(pose: Mat4, limit: number, f: Fitting, ctx: RunContext): Promise<number> {
+  const placed = transformArray(pose, f.own, f32(f.own.length))
+  const d = await deviationTo(f.prepared, placed, 4 * limit, { ...ctx, progress: () => undefined })
+  let s = 0
+  for (let i = 0; i < d.values.length; i++) s += Number.isNaN(d.values[i]) || d.beyond[i] ? limit : Math.min(limit, Math.abs(d.values[i]))
+  return s / d.values.length
+}
+
+async function settle(start: Mat4, widest: number, rounds: number, f: Fitting, ctx: RunContext) {
+  const { own, prepared, target, scale, centre } = f
+  const take = own.length / 3
+  let pose = start
+  let reach = widest
   let result: { rms: number; mean: number; used: number; free: Freedom[] } = { rms: 0, mean: 0, used: 0, free: [] }
   const placed = f32(own.length)
-  const ROUNDS = 60
-  for (let round = 0; round < ROUNDS; round++) {
+  for (let round = 0; round < rounds; round++) {
     checkCancelled(ctx)
     transformArray(pose, own, placed)
     const d = await deviationTo(prepared, placed, reach, { ...ctx, progress: () => undefined })
@@ -80,7 +123,7 @@ export async function bestFit(measured: Placed<Points | Mesh>, nominal: Placed<M
         remedy: 'Bring both together by shape first, or choose more faces.',
       })
     const sigma = Math.max(robustSigma(residual), 1e-6)
-    const c = options.robust === false ? Infinity : Math.max(4.685 * sigma, 1e-5)
+    const c = !f.robust ? Infinity : Math.max(4.685 * sigma, 1e-5)
     const h = new Float64Array(36)
     const g = new Float64Array(6)
     const row = new Float64Array(6)
@@ -128,10 +171,10 @@ export async function bestFit(measured: Placed<Points | Mesh>, nominal: Placed<M
     for (let k = 0; k < 3; k++) m[4 * k + 3] = centre[k] - moved[k] - step[3 + k]
     pose = orthonormalise(multiply(m, pose))
     reach = Math.max(0.01 * 4 * scale, 0.7 * reach, 6 * sigma)
-    ctx.progress(0.5 + (0.5 * round) / ROUNDS, 'fitting')
+    ctx.progress(round / rounds)
     if (Math.max(...step.map(Math.abs)) < 1e-7 && round > 3) break
   }
-  return { pose: multiply(nominal.pose, pose), ...result, total: take, ambiguous }
+  return { pose, ...result }
 }
 
 function chosenFaces(mesh: Mesh, faces: number[] | undefined): Mesh {

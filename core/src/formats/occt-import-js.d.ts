@@ -1,0 +1,4 @@
+declare module 'occt-import-js' {
+  const init: () => Promise<unknown>
+  export default init
+}

@@ -1,0 +1,86 @@
+import { z } from 'zod'
+import { OakError } from '../base/errors.ts'
+import { subProgress, type RunContext } from '../base/run.ts'
+import type { Evidence, Inputs, Item } from './operation.ts'
+import { operation, runOperation } from './registry.ts'
+
+/** Steps that can be repeated on other data: the same inspection on the fortieth part. */
+export const recipeSchema = z.object({
+  oakGauge: z.literal('recipe'),
+  version: z.literal(1),
+  title: z.string().default(''),
+  inputs: z.record(z.string(), z.object({ about: z.string().default(''), many: z.boolean().default(false) })).describe('Items that must be brought, by name.'),
+  steps: z
+    .array(
+      z.object({
+        operation: z.string(),
+        inputs: z.record(z.string(), z.array(z.string())).describe('For each port of the operation the names of items.'),
+        params: z.record(z.string(), z.unknown()).default({}),
+        outputs: z.record(z.string(), z.string()).default({}).describe('New names for results; what replaces an input keeps its name.'),
+      }),
+    )
+    .min(1),
+  deliver: z.array(z.object({ item: z.string(), file: z.string(), format: z.enum(['stl', 'ply', 'obj', '3mf', 'xyz', 'csv']) })).default([]),
+})
+export type Recipe = z.output<typeof recipeSchema>
+
+export function parseRecipe(json: unknown): Recipe {
+  const r = recipeSchema.safeParse(json)
+  if (r.success) return r.data
+  const [first] = r.error.issues
+  throw new OakError('bad-recipe', `The recipe is not understood: ${first?.message ?? ''}`, { where: first?.path.join('.') ?? '', remedy: 'Export the recipe again from a job’s ledger.' })
+}
+
+export interface RecipeStepResult {
+  operation: string
+  evidence: Evidence
+  milliseconds: number
+}
+
+/**
+ * Runs a recipe on items by name; a name may hold several items ("passes"). Gives all items at the end, and the evidence
+ * of every step. Throws OakError 'missing-input' for a name that nothing was brought for, and whatever a step throws with
+ * the step's number in front of `where`.
+ */
+export async function runRecipe(recipe: Recipe, brought: Map<string, Item[]>, ctx: RunContext, now: () => number): Promise<{ items: Map<string, Item[]>; steps: RecipeStepResult[] }> {
+  for (const name of Object.keys(recipe.inputs))
+    if (!brought.get(name)?.length) throw new OakError('missing-input', `The recipe needs “${name}”${recipe.inputs[name].about ? ` (${recipe.inputs[name].about})` : ''}.`, { remedy: `Give it a file: --in ${name}=FILE` })
+  const items = new Map(brought)
+  const steps: RecipeStepResult[] = []
+  for (let i = 0; i < recipe.steps.length; i++) {
+    const step = recipe.steps[i]
+    const op = operation(step.operation)
+    const inputs: Inputs = {}
+    for (const [port, names] of Object.entries(step.inputs)) {
+      const list: Item[] = []
+      for (const name of names) {
+        const found = items.get(name)
+        if (!found) throw new OakError('missing-input', `Step ${i + 1} uses “${name}”, which no step made.`, { where: `step ${i + 1}`, remedy: 'Correct the recipe.' })
+        list.push(...found)
+      }
+      inputs[port] = list
+    }
+    const start = now()
+    try {
+      const r = await runOperation(step.operation, inputs, step.params, subProgress(ctx, i / recipe.steps.length, (i + 1) / recipe.steps.length, op.title))
+      for (const [port, made] of Object.entries(r.outputs)) {
+        const replaced = op.outputs[port]?.replaces
+        const names = replaced ? (step.inputs[replaced] ?? []) : []
+        if (step.outputs[port] !== undefined) items.set(step.outputs[port], made)
+        else if (names.length) {
+          let at = 0
+          for (const name of names) {
+            const n = items.get(name)?.length ?? 0
+            items.set(name, made.slice(at, at + n))
+            at += n
+          }
+        } else items.set(port, made)
+      }
+      steps.push({ operation: step.operation, evidence: r.evidence, milliseconds: now() - start })
+    } catch (e) {
+      if (e instanceof OakError && e.code !== 'cancelled') throw new OakError(e.code, e.message, { where: `step ${i + 1} (${step.operation})${e.where ? `, ${e.where}` : ''}`, remedy: e.remedy, cause: e })
+      throw e
+    }
+  }
+  return { items, steps }
+}

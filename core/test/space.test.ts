@@ -1,0 +1,115 @@
+import { deviationTo } from '../src/inspect/deviation.ts'
+import { quietContext } from '../src/base/run.ts'
+import { seeded } from '../src/base/random.ts'
+import { buildBvh, castRay, closestOnTriangle, closestPoint, newClosest } from '../src/space/bvh.ts'
+import { buildKdTree, nearestK } from '../src/space/kdtree.ts'
+import { buildRowGrid, nearestWithin, rowRuns, runsFor } from '../src/space/rowgrid.ts'
+import { prepareWinding, windingNumber } from '../src/space/winding.ts'
+import { boxMesh, randomPoints, sphereMesh } from './help.ts'
+
+describe('search structures find what trying everything finds', () => {
+  const n = 3000
+  const xyz = randomPoints(n, 20, 1)
+  const dist2 = (i: number, q: number[]) => (xyz[3 * i] - q[0]) ** 2 + (xyz[3 * i + 1] - q[1]) ** 2 + (xyz[3 * i + 2] - q[2]) ** 2
+  const r = seeded(5)
+  const queries = Array.from({ length: 200 }, () => [0, 1, 2].map(() => 24 * (r.next() - 0.5)))
+
+  test.each([0.3, 1, 2.5])('row grid with rows of %p mm', (cell) => {
+    const g = buildRowGrid(xyz, cell)
+    const radius = 1.7
+    const runs = runsFor(g, radius)
+    const d2 = new Float64Array(1)
+    for (const q of queries) {
+      const m = rowRuns(g, q[0], q[1], q[2], radius, runs)
+      const found = new Set<number>()
+      for (let k = 0; k < m; k++) for (let i = runs[2 * k]; i < runs[2 * k + 1]; i++) found.add(g.ids[i])
+      let nearest = Infinity
+      for (let i = 0; i < n; i++) {
+        const d = dist2(i, q)
+        if (d <= radius * radius) expect(found.has(i)).toBe(true)
+        if (d < nearest) nearest = d
+      }
+      const at = nearestWithin(g, q[0], q[1], q[2], radius, runs, d2)
+      if (nearest <= radius * radius) expect(d2[0]).toBeCloseTo(nearest, 10)
+      else expect(at).toBe(-1)
+    }
+  })
+  test('a stray a kilometre off does not make a giant grid', () => {
+    const far = xyz.slice()
+    far[1] = 1e6
+    far[2] = -1e6
+    const g = buildRowGrid(far, 0.01)
+    expect(g.ny * g.nz).toBeLessThanOrEqual(1 << 24)
+  })
+  test('kd-tree, k nearest', () => {
+    const tree = buildKdTree(xyz)
+    const found = new Int32Array(7)
+    const d2 = new Float64Array(7)
+    for (const q of queries) {
+      const k = nearestK(tree, q[0], q[1], q[2], 7, found, d2)
+      const all = Array.from({ length: n }, (_, i) => dist2(i, q)).sort((a, b) => a - b)
+      expect(k).toBe(7)
+      for (let i = 0; i < 7; i++) expect(d2[i]).toBeCloseTo(all[i], 10)
+    }
+  })
+  test('kd-tree of few points and of doubled points', () => {
+    const tree = buildKdTree(new Float32Array(3 * 50).fill(2))
+    expect(nearestK(tree, 0, 0, 0, 5, new Int32Array(5), new Float64Array(5))).toBe(5)
+    expect(nearestK(buildKdTree(new Float32Array(3)), 1, 0, 0, 4, new Int32Array(4), new Float64Array(4))).toBe(1)
+  })
+  test('triangle hierarchy, closest point', () => {
+    const mesh = sphereMesh(8, 14)
+    const bvh = buildBvh(mesh)
+    const a = newClosest()
+    const b = newClosest()
+    for (const q of queries) {
+      a.d2 = b.d2 = Infinity
+      closestPoint(bvh, q[0], q[1], q[2], a)
+      for (let t = 0; t < bvh.ids.length; t++) closestOnTriangle(bvh.corners, t, q[0], q[1], q[2], b)
+      expect(a.d2).toBeCloseTo(b.d2, 10)
+    }
+  })
+  test('rays meet a box where they should', () => {
+    const bvh = buildBvh(boxMesh(10, 20, 30))
+    const hit = { t: Infinity, triangle: -1 }
+    castRay(bvh, 5.1, -7, 12, 0, 1, 0, hit)
+    expect(hit.t).toBeCloseTo(7, 9)
+    hit.t = Infinity
+    hit.triangle = -1
+    castRay(bvh, 50, 50, 50, 1, 0, 0, hit)
+    expect(hit.triangle).toBe(-1)
+  })
+})
+
+describe('signed distance (closed formulae of box and sphere)', () => {
+  test('box: faces, edges, corners, inside and outside', async () => {
+    const box = boxMesh(10, 20, 30)
+    const r = seeded(6)
+    const n = 4000
+    const xyz = new Float32Array(3 * n).map((_, i) => (r.next() * 1.6 - 0.3) * [10, 20, 30][i % 3])
+    const d = await deviationTo(box, xyz, Infinity, quietContext)
+    for (let i = 0; i < n; i++) {
+      const q = [0, 1, 2].map((k) => Math.abs(xyz[3 * i + k] - [5, 10, 15][k]) - [5, 10, 15][k])
+      const outside = Math.hypot(...q.map((v) => Math.max(v, 0)))
+      const expected = outside + Math.min(0, Math.max(...q))
+      expect(d.values[i]).toBeCloseTo(expected, 4)
+    }
+  })
+  test('beyond the border of an open mesh is said, not measured', async () => {
+    const box = boxMesh(10, 10, 10)
+    const lid = { ...box, triangles: box.triangles.slice(30, 36) }
+    const d = await deviationTo(lid, Float32Array.of(5, 5, 12, 14, 5, 10.5), Infinity, quietContext)
+    expect(d.values[0]).toBeCloseTo(2, 6)
+    expect([...d.beyond]).toEqual([0, 1])
+  })
+  test('winding number: one inside, nothing outside, between under an open lid', () => {
+    const box = boxMesh(10, 10, 10)
+    const w = prepareWinding(buildBvh(box))
+    expect(windingNumber(w, 5, 5, 5)).toBeCloseTo(1, 2)
+    expect(windingNumber(w, 5, 5, 25)).toBeCloseTo(0, 2)
+    const open = prepareWinding(buildBvh({ ...box, triangles: box.triangles.slice(0, 30) }))
+    const under = windingNumber(open, 5, 5, 10)
+    expect(under).toBeGreaterThan(0.45)
+    expect(under).toBeLessThan(0.55)
+  })
+})
