@@ -10,7 +10,7 @@ const entries = {
   server: 'server/src/main.ts',
   worker: 'server/src/worker/main.ts',
   runner: 'server/src/worker/runner.ts',
-  setup: 'server/src/setup.ts',
+  seed: 'server/src/seed.ts',
 }
 const present = Object.fromEntries(Object.entries(entries).filter(([, f]) => existsSync(root + f)))
 await build({

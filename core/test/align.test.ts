@@ -16,7 +16,7 @@ import { fixtureJson, fixtureSource, oakError } from './help.ts'
 
 describe('rigid fit against kabsch.json (SVD = Horn quaternion in 40 digits = SciPy = Open3D 0.16.1)', () => {
   const { cases } = fixtureJson('registration/kabsch.json')
-  test.each(cases.map((c: any) => [c.id, c]))('%s', (_id, c: any) => {
+  test.each(cases.map((c: any) => [c.id, c]) as [string, any][])('%s', (_id, c) => {
     const fit = fitRigid(c.source_points.flat(), c.target_points.flat(), c.weights ?? undefined)
     const { R_row_major: R, t, rms } = c.reference
     for (let i = 0; i < 3; i++) {

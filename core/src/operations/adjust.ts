@@ -19,7 +19,7 @@ export const adjust = defineOperation({
   outputs: {
     passes: { kind: 'points', many: true, replaces: 'passes', about: 'adjusted passes' },
     places: { kind: 'points', about: 'where gaps were measured, in the job' },
-    gaps: { kind: 'field', about: 'signed gap at each of these places, mm' },
+    gaps: { kind: 'field', on: 'places', about: 'signed gap at each of these places, mm' },
   },
   async run(inputs, params, ctx) {
     const passes = pointsOf(inputs, 'passes')

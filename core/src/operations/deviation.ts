@@ -19,7 +19,7 @@ export const deviation = defineOperation({
     measured: { kinds: ['mesh', 'points'], about: 'the measured part' },
     nominal: { kinds: ['mesh'], about: 'the nominal' },
   },
-  outputs: { field: { kind: 'field', about: 'deviation of each vertex or point, mm' } },
+  outputs: { field: { kind: 'field', on: 'measured', about: 'deviation of each vertex or point, mm' } },
   async run(inputs, params, ctx) {
     const measured = (inputs['measured'] as Item[])[0]
     const [nominal] = meshesOf(inputs, 'nominal')

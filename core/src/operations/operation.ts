@@ -33,6 +33,8 @@ export interface OutputPort {
   many?: boolean
   /** these outputs take the place of the inputs of that port, one for one */
   replaces?: string
+  /** of a field: the input or output port of the item whose vertices or points it speaks of */
+  on?: string
   about: string
 }
 

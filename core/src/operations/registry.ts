@@ -7,6 +7,7 @@ import { alignShape } from './align-shape.ts'
 import { bestFitOperation } from './best-fit.ts'
 import { deviation } from './deviation.ts'
 import { facts } from './facts.ts'
+import { flag } from './flag.ts'
 import { importFile } from './import.ts'
 import { islands } from './islands.ts'
 import { lasso } from './lasso.ts'
@@ -21,7 +22,7 @@ import { trimPlane } from './trim-plane.ts'
 
 /** Every operation, in the order of the work. Adding a capability means adding its file and its line here. */
 export const OPERATIONS: readonly Operation[] = [
-  importFile, thin, normals, trimPlane, strays, islands, lasso, alignPairs, alignShape, fineAlignment, adjust, merge, reduce, bestFitOperation, deviation, sample, facts,
+  importFile, thin, normals, trimPlane, strays, islands, lasso, alignPairs, alignShape, fineAlignment, adjust, merge, reduce, bestFitOperation, deviation, flag, sample, facts,
 ] as unknown as Operation[]
 
 const byName = new Map(OPERATIONS.map((o) => [o.name, o]))

@@ -1,0 +1,152 @@
+import { z } from 'zod'
+
+/** Bodies and answers of the REST interface. Types are inferred, so that both sides read the same page. */
+
+export const UNITS = ['mm', 'cm', 'm', 'in', 'ft', 'um'] as const
+export const unitSchema = z.enum(UNITS)
+
+export const PURPOSES = ['inspection', 'reverse-engineering', 'custom-part'] as const
+export const SURFACES = ['matte', 'dark', 'glossy', 'see-through'] as const
+
+export const jobFields = z.object({
+  title: z.string().trim().min(1, 'A job needs a name.').max(120),
+  part: z.string().trim().max(200).default(''),
+  purpose: z.enum(PURPOSES).default('inspection'),
+  /** full width of the permitted deviation to one side, mm */
+  tolerance: z.number().positive('A tolerance is a length above 0 mm.').max(1000).nullable().default(null),
+  surface: z.enum(SURFACES).default('matte'),
+  notes: z.string().max(4000).default(''),
+})
+export type JobFields = z.output<typeof jobFields>
+export const jobPatch = jobFields.partial()
+
+export const ROLES = ['pass', 'nominal', 'mesh', 'map', 'deviation'] as const
+export type Role = (typeof ROLES)[number]
+
+export const setupFields = z.object({ name: z.string().trim().min(1, 'A setup needs a name.').max(120) })
+export const slotPatch = z.object({ setup: z.uuid().nullable() })
+
+export const stepRequest = z.object({
+  operation: z.string().min(1).max(60),
+  /** slots for each port of the operation */
+  inputs: z.record(z.string(), z.array(z.uuid())).default({}),
+  params: z.record(z.string(), z.unknown()).default({}),
+  /** compute and show, but do not change the job */
+  preview: z.boolean().default(false),
+})
+export type StepRequest = z.input<typeof stepRequest>
+
+export const rerunRequest = z.object({ params: z.record(z.string(), z.unknown()) })
+export const headRequest = z.object({ step: z.uuid().nullable() })
+export const fileQuery = z.object({
+  name: z.string().min(1).max(255),
+  role: z.enum(['pass', 'nominal', 'mesh']).optional(),
+  setup: z.uuid().optional(),
+  unit: unitSchema.optional(),
+})
+
+/** What went wrong, where, and what to do: the same four words everywhere. */
+export interface Problem {
+  code: string
+  message: string
+  where: string
+  remedy: string
+}
+
+export interface JobSummary extends JobFields {
+  id: string
+  demo: boolean
+  createdAt: string
+  updatedAt: string
+  /** the stage that is at work */
+  stage: string
+  /** one line: what is due or what came out */
+  headline: string
+  picture: string | null
+  passes: number
+  busy: boolean
+}
+
+export interface Setup {
+  id: string
+  name: string
+  place: number
+}
+
+export interface TrayItem {
+  id: string
+  slot: string
+  role: Role
+  setup: string | null
+  name: string
+  kind: 'points' | 'mesh' | 'field'
+  /** points, triangles or values */
+  count: number
+  /** in its own coordinates: min x y z, max x y z */
+  box: number[] | null
+  pose: number[]
+  step: string
+  /** of a field: the slot of the item whose vertices or points it speaks of */
+  on: string | null
+  /** vertices or points that the display level holds */
+  shown: number
+  faces: number
+}
+
+export interface StepEvidence {
+  quantities: { name: string; value: number | string; unit: string; of?: string; uncertainty?: number }[]
+  histogram?: { edges: number[]; shares: number[]; unit: string }
+  warnings: string[]
+}
+
+export const STEP_STATES = ['queued', 'running', 'done', 'failed', 'cancelled'] as const
+export interface Step {
+  id: string
+  parent: string | null
+  seq: number
+  operation: string
+  title: string
+  params: Record<string, unknown>
+  inputs: Record<string, string[]>
+  /** slots of what it made, by port */
+  outputs: Record<string, string[]>
+  state: (typeof STEP_STATES)[number]
+  preview: boolean
+  progress: number
+  phase: string
+  evidence: StepEvidence | null
+  problem: Problem | null
+  milliseconds: number | null
+  reused: boolean
+  createdAt: string
+  /** name of the file it brought in */
+  file: string | null
+}
+
+export interface JobState {
+  job: JobFields & { id: string; demo: boolean; createdAt: string; updatedAt: string }
+  setups: Setup[]
+  /** step the job stands at; null before the first */
+  head: string | null
+  /** the step that stepping forward leads to */
+  forward: string | null
+  tray: TrayItem[]
+  /** every step of the job, other branches and failed ones included, in order of making */
+  steps: Step[]
+}
+
+export interface OperationInfo {
+  name: string
+  version: number
+  title: string
+  about: string
+  inputs: Record<string, { kinds: string[]; many?: boolean; optional?: boolean; about: string }>
+  outputs: Record<string, { kind: string; many?: boolean; replaces?: string; about: string }>
+  /** JSON schema of the settings, with defaults and, in the descriptions, units */
+  settings: Record<string, unknown>
+}
+
+/** Pushed to the browser while a step runs, and when a job changed in any way. */
+export type ServerEvent =
+  | { type: 'progress'; job: string; step: string; progress: number; phase: string; remaining: number | null }
+  | { type: 'changed'; job: string }

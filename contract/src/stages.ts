@@ -1,0 +1,60 @@
+import type { Step, TrayItem } from './job.ts'
+
+/** Stages of the work that this version carries, in order. */
+export const STAGES = ['Brief', 'Capture', 'Clean', 'Align', 'Merge', 'Datum', 'Inspect', 'Deliver'] as const
+export type Stage = (typeof STAGES)[number]
+/** open: not started, work: begun, good: evidence good, look: needs a look */
+export type StageState = 'open' | 'work' | 'good' | 'look'
+
+const STAGE_OF: Record<string, Stage> = {
+  import: 'Capture', thin: 'Clean', normals: 'Clean', 'trim-plane': 'Clean', strays: 'Clean', islands: 'Clean', lasso: 'Clean', 'set-aside': 'Clean',
+  'align-pairs': 'Align', 'align-shape': 'Align', 'align-fine': 'Align', adjust: 'Align',
+  merge: 'Merge', 'close-gaps': 'Merge', reduce: 'Merge', sample: 'Merge', 'best-fit': 'Datum', deviation: 'Inspect', flag: 'Inspect', facts: 'Deliver',
+}
+export const stageOf = (operation: string): Stage => STAGE_OF[operation] ?? 'Clean'
+
+/** Steps from the first to the one the job stands at. */
+export function chain(steps: Step[], head: string | null): Step[] {
+  const byId = new Map(steps.map((s) => [s.id, s]))
+  const out: Step[] = []
+  for (let id = head; id; ) {
+    const s = byId.get(id)
+    if (!s) break
+    out.push(s)
+    id = s.parent
+  }
+  return out.reverse()
+}
+
+export const quantity = (step: Step | undefined, name: string) => step?.evidence?.quantities.find((q) => q.name === name)
+
+/** The last step of the kind on the path the job stands on. */
+export const lastOf = (path: Step[], ...operations: string[]) => path.findLast((s) => operations.includes(s.operation))
+
+/** State of each stage, told from the ledger alone. `setups` counts the setups that have passes. */
+export function stageStates(path: Step[], tray: TrayItem[], brief: { tolerance: number | null }): Record<Stage, StageState> {
+  const has = (...ops: string[]) => path.some((s) => ops.includes(s.operation))
+  const warned = (...ops: string[]) => (lastOf(path, ...ops)?.evidence?.warnings.length ?? 0) > 0
+  const passes = tray.filter((i) => i.role === 'pass').length
+  const mesh = tray.some((i) => i.role === 'mesh')
+  return {
+    Brief: brief.tolerance === null ? 'work' : 'good',
+    Capture: passes > 0 || mesh ? (path.some((s) => s.operation === 'import' && s.evidence?.warnings.length) ? 'look' : 'good') : 'open',
+    Clean: has('trim-plane', 'strays', 'islands', 'lasso') ? 'good' : 'open',
+    Align: has('adjust') ? (warned('adjust') ? 'look' : 'good') : has('align-pairs', 'align-shape', 'align-fine') ? (warned('align-shape') ? 'look' : 'work') : 'open',
+    Merge: has('merge') ? (warned('merge') ? 'look' : 'good') : 'open',
+    Datum: has('best-fit') ? (warned('best-fit') ? 'look' : 'good') : 'open',
+    Inspect: has('deviation') ? 'good' : 'open',
+    Deliver: has('facts') ? (warned('facts') ? 'look' : 'good') : 'open',
+  }
+}
+
+/** The stage a job is at: the first that has evidence missing after the last that has some. */
+export function currentStage(states: Record<Stage, StageState>): Stage {
+  let last = 0
+  STAGES.forEach((s, i) => {
+    if (i > 0 && states[s] !== 'open') last = i
+  })
+  if (last === 0) return 'Capture'
+  return STAGES[Math.min(STAGES.length - 1, states[STAGES[last]] === 'good' ? last + 1 : last)]
+}

@@ -1,0 +1,163 @@
+import { createHash, randomUUID } from 'node:crypto'
+import type pg from 'pg'
+import { to as copyTo } from 'pg-copy-streams'
+import { QueryTypes, type Sequelize, type Transaction } from 'sequelize'
+import { f32, u32, u8 } from '@oak-gauge/core/base/arrays.ts'
+import { OakError } from '@oak-gauge/core/base/errors.ts'
+import type { ByteSource } from '@oak-gauge/core/formats/source.ts'
+import type { ArrayRef } from './db/models.ts'
+
+const CHUNK = 4 * 1024 * 1024
+const UUID = /^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$/
+
+type AnyArray = Float32Array | Uint32Array | Uint8Array
+
+const bytesOf = (a: AnyArray) => Buffer.from(a.buffer as ArrayBuffer, a.byteOffset, a.byteLength)
+
+/** Stores an array unless the same bytes are stored already. Part of the caller's transaction. */
+export async function storeArray(db: Sequelize, a: AnyArray, transaction: Transaction): Promise<ArrayRef> {
+  const bytes = bytesOf(a)
+  const sha = createHash('sha256').update(bytes).digest('hex')
+  const ref: ArrayRef = { sha, type: a instanceof Float32Array ? 'f32' : a instanceof Uint32Array ? 'u32' : 'u8', length: a.length }
+  const id = randomUUID()
+  const made = await db.query('insert into blob (id, sha256, bytes) values ($1, $2, $3) on conflict (sha256) do nothing returning id', {
+    bind: [id, sha, bytes.length], type: QueryTypes.SELECT, transaction,
+  })
+  if (made.length)
+    for (let n = 0; n * CHUNK < bytes.length; n++)
+      await db.query('insert into blob_chunk (blob_id, n, data) values ($1, $2, $3)', { bind: [id, n, bytes.subarray(n * CHUNK, (n + 1) * CHUNK)], transaction })
+  return ref
+}
+
+/**
+ * Streams a file into the database as it arrives; memory stays at one chunk. `onBytes` hears of each chunk.
+ * The blob is marked complete only at the end: what a broken connection leaves behind is swept away.
+ */
+export async function storeFile(pool: pg.Pool, name: string, stream: AsyncIterable<Uint8Array>): Promise<{ id: string; bytes: number }> {
+  const client = await pool.connect()
+  try {
+    const id = randomUUID()
+    await client.query('insert into blob (id, name) values ($1, $2)', [id, name])
+    const hash = createHash('sha256')
+    let total = 0
+    let n = 0
+    let parts: Uint8Array[] = []
+    let have = 0
+    const flush = async () => {
+      if (!have) return
+      await client.query('insert into blob_chunk (blob_id, n, data) values ($1, $2, $3)', [id, n++, Buffer.concat(parts, have)])
+      parts = []
+      have = 0
+    }
+    try {
+      for await (const piece of stream) {
+        hash.update(piece)
+        parts.push(piece)
+        have += piece.length
+        total += piece.length
+        if (have >= CHUNK) await flush()
+      }
+      await flush()
+    } catch (e) {
+      await client.query('delete from blob where id = $1', [id]).catch(() => undefined)
+      throw e
+    }
+    const sha = hash.digest('hex')
+    const same = await client.query<{ id: string }>('select id from blob where sha256 = $1', [sha])
+    if (same.rows[0]) {
+      await client.query('delete from blob where id = $1', [id])
+      return { id: same.rows[0].id, bytes: total }
+    }
+    try {
+      await client.query('update blob set sha256 = $2, bytes = $3 where id = $1', [id, sha, total])
+    } catch (e) {
+      // the same file came in twice at the same moment: both copies may stay, this one under its id alone
+      if ((e as { code?: string }).code !== '23505') throw e
+      await client.query('update blob set sha256 = $2, bytes = $3 where id = $1', [id, `${sha}-${id}`, total])
+    }
+    return { id, bytes: total }
+  } finally {
+    client.release()
+  }
+}
+
+/** Bytes of a blob in order, by one COPY (three times as fast as row by row). A reader that stops early ends the connection. */
+export async function* readBlob(pool: pg.Pool, id: string): AsyncGenerator<Buffer> {
+  if (!UUID.test(id)) throw new Error('not a blob id')
+  const client = await pool.connect()
+  let clean = false
+  try {
+    const stream = client.query(copyTo(`copy (select data from blob_chunk where blob_id = '${id}' order by n) to stdout binary`))
+    yield* stripCopyFrame(stream)
+    clean = true
+  } finally {
+    client.release(!clean)
+  }
+}
+
+/** Takes COPY's binary frame off: a header of 19 bytes, then for each row int16 count, int32 length, bytes; int16 -1 at the end. */
+async function* stripCopyFrame(stream: AsyncIterable<Buffer>): AsyncGenerator<Buffer> {
+  let held: Buffer = Buffer.alloc(0)
+  let skip = 19
+  let left = 0
+  for await (const piece of stream) {
+    let b = held.length ? Buffer.concat([held, piece]) : piece
+    held = Buffer.alloc(0)
+    for (;;) {
+      if (skip) {
+        const k = Math.min(skip, b.length)
+        b = b.subarray(k)
+        skip -= k
+        if (skip) break
+      }
+      if (left) {
+        if (!b.length) break
+        const k = Math.min(left, b.length)
+        yield b.subarray(0, k)
+        b = b.subarray(k)
+        left -= k
+        if (left) break
+      }
+      if (b.length >= 2 && b.readInt16BE(0) === -1) return
+      if (b.length < 6) {
+        held = b
+        break
+      }
+      left = b.readInt32BE(2)
+      b = b.subarray(6)
+    }
+  }
+}
+
+/** Reads a stored array into shared memory. Throws OakError 'lost' when it is not there. */
+export async function loadArray(pool: pg.Pool, ref: ArrayRef): Promise<AnyArray> {
+  const found = await pool.query<{ id: string; bytes: string }>('select id, bytes from blob where sha256 = $1', [ref.sha])
+  const row = found.rows[0]
+  if (!row) throw new OakError('lost', 'Stored numbers are missing from the database.', { where: ref.sha.slice(0, 12), remedy: 'Restore the database from a backup, or run the step again.' })
+  const out = ref.type === 'f32' ? f32(ref.length) : ref.type === 'u32' ? u32(ref.length) : u8(ref.length)
+  const bytes = new Uint8Array(out.buffer)
+  let at = 0
+  for await (const piece of readBlob(pool, row.id)) {
+    bytes.set(piece, at)
+    at += piece.length
+  }
+  if (at !== bytes.length) throw new OakError('lost', 'Stored numbers are incomplete in the database.', { where: ref.sha.slice(0, 12), remedy: 'Restore the database from a backup, or run the step again.' })
+  return out
+}
+
+/** A stored file as a source for the readers. */
+export async function fileSource(pool: pg.Pool, id: string, name: string): Promise<ByteSource> {
+  const found = await pool.query<{ bytes: string }>('select bytes from blob where id = $1', [id])
+  if (!found.rows[0]) throw new OakError('lost', 'The file is not in the database any more.', { where: name, remedy: 'Bring the file in again.' })
+  return { name, size: Number(found.rows[0].bytes), chunks: () => readBlob(pool, id) }
+}
+
+/** Deletes bytes that nothing speaks of any more, and files whose upload was broken off. In a quiet moment, not in a request. */
+export async function sweepBlobs(pool: pg.Pool): Promise<number> {
+  const r = await pool.query(`
+delete from blob b where created_at < now() - interval '1 hour'
+  and not exists (select 1 from step s where s.file_id = b.id)
+  and (b.sha256 is null or b.sha256 not in (
+    select e.value->>'sha' from item i, jsonb_each(i.arrays) e union select e.value->>'sha' from item i, jsonb_each(i.display) e))`)
+  return r.rowCount ?? 0
+}

@@ -1,0 +1,52 @@
+import type { QueryInterface } from 'sequelize'
+import { SequelizeStorage, Umzug } from 'umzug'
+import type { Sequelize } from 'sequelize'
+
+const MIGRATIONS: { name: string; up: string }[] = [
+  {
+    name: '001-ledger',
+    up: `
+create table job (
+  id uuid primary key default gen_random_uuid(), title text not null, part text not null default '', purpose text not null,
+  tolerance double precision, surface text not null, notes text not null default '', demo boolean not null default false,
+  head uuid, tip uuid, picture text, created_at timestamptz not null default now(), updated_at timestamptz not null default now());
+create table setup (
+  id uuid primary key default gen_random_uuid(), job_id uuid not null references job on delete cascade, name text not null, place int not null);
+create table slot (
+  id uuid primary key, job_id uuid not null references job on delete cascade, role text not null, setup_id uuid references setup on delete set null);
+create table blob (
+  id uuid primary key default gen_random_uuid(), sha256 text unique, bytes bigint not null default 0, name text, created_at timestamptz not null default now());
+create table blob_chunk (
+  blob_id uuid not null references blob on delete cascade, n int not null, data bytea not null, primary key (blob_id, n));
+alter table blob_chunk alter column data set storage external;
+create table step (
+  id uuid primary key default gen_random_uuid(), seq bigserial not null, job_id uuid not null references job on delete cascade, parent uuid,
+  operation text not null, version int not null, params jsonb not null, inputs jsonb not null, slots jsonb not null default '{}',
+  key text, state text not null default 'queued', chained boolean not null default false, preview boolean not null default false,
+  batch uuid, origin uuid, cancel boolean not null default false, attempts int not null default 0, progress real not null default 0, phase text not null default '',
+  evidence jsonb, problem jsonb, milliseconds double precision, reused boolean not null default false,
+  file_id uuid references blob, file_name text, file_role text, setup_id uuid,
+  created_at timestamptz not null default now(), started_at timestamptz, finished_at timestamptz);
+create index step_job on step (job_id, seq);
+create index step_key on step (key) where state = 'done';
+create index step_open on step (job_id, seq) where state in ('queued', 'running');
+create table item (
+  id uuid primary key default gen_random_uuid(), step_id uuid not null references step on delete cascade, job_id uuid not null references job on delete cascade,
+  slot_id uuid, port text not null, place int not null, name text not null, kind text not null, arrays jsonb not null, meta jsonb not null,
+  pose jsonb not null, display jsonb not null, on_slot uuid);
+create index item_step on item (step_id);
+create index item_job on item (job_id);
+`,
+  },
+]
+
+/** Brings the database up to this version of the program. Safe to call at every start; several processes may. */
+export async function migrate(db: Sequelize): Promise<void> {
+  const umzug = new Umzug({
+    migrations: MIGRATIONS.map((m) => ({ name: m.name, up: ({ context }: { context: QueryInterface }) => context.sequelize.query(m.up).then(() => undefined) })),
+    context: db.getQueryInterface(),
+    storage: new SequelizeStorage({ sequelize: db, tableName: 'migration' }),
+    logger: undefined,
+  })
+  await umzug.up()
+}

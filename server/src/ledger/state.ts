@@ -1,0 +1,103 @@
+import type { JobState, Role, Step, TrayItem } from '@oak-gauge/contract'
+import { OakError } from '@oak-gauge/core/base/errors.ts'
+import { operation } from '@oak-gauge/core/operations/registry.ts'
+import { ItemRow, JobRow, SetupRow, SlotRow, StepRow } from '../db/models.ts'
+
+/** A ledger step that only takes items off the tray; nothing is computed, nothing is deleted. */
+export const SET_ASIDE = 'set-aside'
+
+export const titleOf = (name: string) => (name === SET_ASIDE ? 'Set aside' : operation(name).title)
+
+export async function jobOr404(id: string): Promise<JobRow> {
+  const job = await JobRow.findByPk(id)
+  if (!job) throw new OakError('not-found', 'There is no such job.', { where: id, remedy: 'Go back to the bench.' })
+  return job
+}
+
+/** Steps from the first to `head`, in order. Throws when the ledger is broken. */
+export function pathTo(steps: StepRow[], head: string | null): StepRow[] {
+  const byId = new Map(steps.map((s) => [s.id, s]))
+  const path: StepRow[] = []
+  for (let id = head; id; ) {
+    const s = byId.get(id)
+    if (!s) throw new OakError('ledger', 'The ledger names a step that is not there.', { where: id, remedy: 'Restore the database from a backup.' })
+    path.push(s)
+    id = s.parent
+  }
+  return path.reverse()
+}
+
+/** What lies on the tray after a path of steps: the newest item of each slot, without what was set aside. */
+export function trayAfter(path: StepRow[], items: ItemRow[]): Map<string, ItemRow> {
+  const byStep = new Map<string, ItemRow[]>()
+  for (const i of items) byStep.set(i.stepId, [...(byStep.get(i.stepId) ?? []), i])
+  const tray = new Map<string, ItemRow>()
+  for (const s of path) {
+    if (s.operation === SET_ASIDE) for (const slot of s.inputs['items'] ?? []) tray.delete(slot)
+    for (const i of (byStep.get(s.id) ?? []).sort((a, b) => a.place - b.place)) if (i.slotId) tray.set(i.slotId, i)
+  }
+  return tray
+}
+
+/** The step that stepping forward leads to: the next one on the way to the tip of the branch. */
+export function forwardOf(steps: StepRow[], head: string | null, tip: string | null): string | null {
+  const byId = new Map(steps.map((s) => [s.id, s]))
+  for (let id = tip; id; ) {
+    const s = byId.get(id)
+    if (!s || s.id === head) return null
+    if (s.parent === head) return s.id
+    id = s.parent
+  }
+  return null
+}
+
+export interface Ledger {
+  job: JobRow
+  steps: StepRow[]
+  path: StepRow[]
+  tray: Map<string, ItemRow>
+  slots: Map<string, SlotRow>
+}
+
+export async function loadLedger(jobId: string): Promise<Ledger> {
+  const job = await jobOr404(jobId)
+  const [steps, slots] = await Promise.all([StepRow.findAll({ where: { jobId }, order: [['seq', 'ASC']] }), SlotRow.findAll({ where: { jobId } })])
+  const path = pathTo(steps, job.head)
+  const items = path.length ? await ItemRow.findAll({ where: { stepId: path.map((s) => s.id) } }) : []
+  return { job, steps, path, tray: trayAfter(path, items), slots: new Map(slots.map((s) => [s.id, s])) }
+}
+
+export function toStep(s: StepRow): Step {
+  return {
+    id: s.id, parent: s.parent, seq: s.seq, operation: s.operation, title: titleOf(s.operation), params: s.params, inputs: s.inputs, outputs: s.slots, state: s.state,
+    preview: s.preview, progress: s.progress, phase: s.phase, evidence: s.evidence, problem: s.problem, milliseconds: s.milliseconds, reused: s.reused,
+    createdAt: s.createdAt.toISOString(), file: s.fileName,
+  }
+}
+
+export function toTrayItem(i: ItemRow, role: Role, setup: string | null): TrayItem {
+  const shown = i.display['xyz'] ?? i.display['vertices'] ?? i.display['values']
+  return {
+    id: i.id, slot: i.slotId ?? '', role, setup, name: i.name, kind: i.kind, count: i.meta.count, box: i.meta.box, pose: i.pose, step: i.stepId, on: i.onSlot,
+    shown: shown ? (i.kind === 'field' ? shown.length : shown.length / 3) : 0, faces: i.meta.faces,
+  }
+}
+
+export function trayItems(l: Ledger): TrayItem[] {
+  return [...l.tray.values()].map((i) => {
+    const slot = l.slots.get(i.slotId ?? '')
+    return toTrayItem(i, slot?.role ?? 'mesh', slot?.setupId ?? null)
+  })
+}
+
+/** All that a browser shows of a job. */
+export async function jobState(jobId: string): Promise<JobState> {
+  const l = await loadLedger(jobId)
+  const setups = await SetupRow.findAll({ where: { jobId }, order: [['place', 'ASC']] })
+  const { id, title, part, purpose, tolerance, surface, notes, demo, head, tip, createdAt, updatedAt } = l.job
+  return {
+    job: { id, title, part, purpose, tolerance, surface, notes, demo, createdAt: createdAt.toISOString(), updatedAt: updatedAt.toISOString() },
+    setups: setups.map((s) => ({ id: s.id, name: s.name, place: s.place })),
+    head, forward: forwardOf(l.steps, head, tip), tray: trayItems(l), steps: l.steps.map(toStep),
+  }
+}

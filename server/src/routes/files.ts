@@ -1,0 +1,135 @@
+import { Router } from 'express'
+import { pipeline } from 'node:stream/promises'
+import { Readable } from 'node:stream'
+import { fileQuery, packHeader, padding, type ContainerEntry } from '@oak-gauge/contract'
+import { OakError } from '@oak-gauge/core/base/errors.ts'
+import { transformArray } from '@oak-gauge/core/base/mat4.ts'
+import { f32 } from '@oak-gauge/core/base/arrays.ts'
+import { writeAny, WRITABLE } from '@oak-gauge/core/formats/index.ts'
+import { writeFieldCsv } from '@oak-gauge/core/formats/table.ts'
+import { transformMesh } from '@oak-gauge/core/shape/mesh.ts'
+import { makePoints } from '@oak-gauge/core/shape/points.ts'
+import { loadArray, readBlob, storeFile } from '../blobs.ts'
+import type { Database } from '../db/connect.ts'
+import { ItemRow, type ArrayRef } from '../db/models.ts'
+import { enqueueImport, type Queue } from '../ledger/enqueue.ts'
+import { jobOr404, loadLedger, toStep } from '../ledger/state.ts'
+import { unpackItem, type Arrays } from '../worker/pack.ts'
+import { fileName } from './jobs.ts'
+
+const LARGEST_FILE = 2 * 1024 ** 3 + 64 * 1024 ** 2
+
+export function fileRoutes(db: Database, queue: Queue): Router {
+  const r = Router()
+
+  /** The body is the file itself, streamed into the database; the step that reads it is queued behind it. */
+  r.put('/jobs/:id/files', async (req, res) => {
+    const job = await jobOr404(req.params.id)
+    const query = fileQuery.parse(req.query)
+    const name = query.name.split(/[\\/]/).pop() as string
+    const length = Number(req.headers['content-length'] ?? 0)
+    if (length > LARGEST_FILE)
+      throw new OakError('too-large', `The file has ${(length / 1e9).toFixed(1)} GB; up to 2 GB are taken.`, { where: name, remedy: 'Thin the scan before exporting it, or export it in parts.' })
+    const stored = await storeFile(db.pool, name, limited(req, name))
+    if (stored.bytes === 0) throw new OakError('empty', 'The file is empty (0 bytes).', { where: name, remedy: 'Export or copy it again.' })
+    const step = await enqueueImport(queue, job.id, { id: stored.id, name, role: query.role, setup: query.setup, unit: query.unit })
+    res.status(202).json(toStep(step))
+  })
+
+  /** What the browser draws of an item, as one container of arrays. Never changes, and so is kept by the browser for ever. */
+  r.get('/items/:id/display', async (req, res) => {
+    const item = await itemOr404(req.params.id)
+    await sendArrays(db, item.display, req.query['whole'] === '1' ? item.arrays : undefined, res)
+  })
+
+  r.get('/items/:id/file', async (req, res) => {
+    const item = await itemOr404(req.params.id)
+    const { parts, ending } = await written(db, item, typeof req.query['format'] === 'string' ? req.query['format'] : 'stl')
+    res.setHeader('Content-Type', 'application/octet-stream')
+    res.setHeader('Content-Disposition', `attachment; filename="${fileName(item.name)}.${ending}"`)
+    await pipeline(Readable.from(unhurried(parts)), res)
+  })
+
+  /** Exact size of the file that would be written. */
+  r.get('/items/:id/file-size', async (req, res) => {
+    const item = await itemOr404(req.params.id)
+    const { parts } = await written(db, item, typeof req.query['format'] === 'string' ? req.query['format'] : 'stl')
+    let bytes = 0
+    for await (const p of unhurried(parts)) bytes += p.length
+    res.json({ bytes })
+  })
+  return r
+}
+
+async function* limited(stream: AsyncIterable<Uint8Array>, name: string): AsyncGenerator<Uint8Array> {
+  let n = 0
+  for await (const p of stream) {
+    n += p.length
+    if (n > LARGEST_FILE) throw new OakError('too-large', 'The file has more than 2 GB.', { where: name, remedy: 'Thin the scan before exporting it, or export it in parts.' })
+    yield p
+  }
+}
+
+/** Lets other requests through between the parts of a large file. */
+async function* unhurried(parts: Iterable<Uint8Array>): AsyncGenerator<Uint8Array> {
+  for (const p of parts) {
+    yield p
+    await new Promise((resolve) => setImmediate(resolve))
+  }
+}
+
+async function itemOr404(id: string): Promise<ItemRow> {
+  const item = /^[0-9a-f-]{36}$/.test(id) ? await ItemRow.findByPk(id) : null
+  if (!item) throw new OakError('not-found', 'There is no such item.', { where: id, remedy: 'Load the job again.' })
+  return item
+}
+
+async function loadAll(db: Database, refs: Record<string, ArrayRef>): Promise<Arrays> {
+  const out: Arrays = {}
+  for (const [name, ref] of Object.entries(refs)) out[name] = await loadArray(db.pool, ref)
+  return out
+}
+
+/** Data in job coordinates: files hold no pose. */
+async function written(db: Database, row: ItemRow, format: string): Promise<{ parts: Iterable<Uint8Array>; ending: string }> {
+  const item = unpackItem(row, await loadAll(db, row.arrays))
+  const d = item.data
+  if (d.kind === 'field') {
+    const { tray } = await loadLedger(row.jobId)
+    const on = tray.get(row.onSlot ?? '')
+    if (!on) throw new OakError('not-on-tray', 'The part this table belongs to is not on the tray any more.', { remedy: 'Step back to where it was.' })
+    return { parts: writeFieldCsv(d, unpackItem(on, await loadAll(db, on.arrays))), ending: 'csv' }
+  }
+  if (!(WRITABLE as readonly string[]).includes(format)) throw new OakError('wrong-format', `Files of the format “${format}” are not written.`, { remedy: `Choose one of: ${WRITABLE.join(', ')}.` })
+  const placed =
+    d.kind === 'mesh'
+      ? transformMesh(d, item.pose)
+      : makePoints({ ...d, xyz: transformArray(item.pose, d.xyz, f32(d.xyz.length)), normals: d.normals && transformArray(item.pose, d.normals, f32(d.normals.length), true) })
+  return { parts: writeAny(format as (typeof WRITABLE)[number], placed, item.name), ending: format }
+}
+
+async function sendArrays(db: Database, display: Record<string, ArrayRef>, whole: Record<string, ArrayRef> | undefined, res: import('express').Response): Promise<void> {
+  const refs = whole ?? display
+  const names = Object.keys(refs)
+  const entries: ContainerEntry[] = names.map((name) => ({ name, type: refs[name].type, length: refs[name].length }))
+  const ids = new Map<string, string>()
+  const found = await db.pool.query<{ id: string; sha256: string }>('select id, sha256 from blob where sha256 = any($1)', [names.map((n) => refs[n].sha)])
+  for (const f of found.rows) ids.set(f.sha256, f.id)
+  const header = packHeader(entries)
+  const widths = { f32: 4, u32: 4, u8: 1 }
+  const total = header.length + entries.reduce((s, e) => s + e.length * widths[e.type] + padding(e.length * widths[e.type]), 0)
+  res.setHeader('Content-Type', 'application/octet-stream')
+  res.setHeader('Content-Length', total)
+  res.setHeader('Cache-Control', 'private, max-age=31536000, immutable')
+  async function* body() {
+    yield header
+    for (const e of entries) {
+      const id = ids.get(refs[e.name].sha)
+      if (!id) throw new OakError('lost', 'Stored numbers are missing from the database.', { remedy: 'Restore the database from a backup.' })
+      yield* readBlob(db.pool, id)
+      const rest = padding(e.length * widths[e.type])
+      if (rest) yield new Uint8Array(rest)
+    }
+  }
+  await pipeline(Readable.from(body()), res)
+}

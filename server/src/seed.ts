@@ -1,0 +1,49 @@
+import PgBoss from 'pg-boss'
+import { writePly } from '@oak-gauge/core/formats/ply.ts'
+import { DEMO_JOBS } from '@oak-gauge/demo/scenario.ts'
+import { storeFile } from './blobs.ts'
+import { connect } from './db/connect.ts'
+import { JobRow, SetupRow } from './db/models.ts'
+import { openBus } from './events.ts'
+import { enqueueImport, QUEUE } from './ledger/enqueue.ts'
+import { log } from './log.ts'
+
+/** Makes the demo jobs and brings their recorded passes in as files, the way a person would. */
+const url = process.env['DATABASE_URL']
+if (!url) throw new Error('DATABASE_URL is not set')
+const db = await connect(url)
+const bus = await openBus(url, db.pool)
+const boss = new PgBoss({ connectionString: url, max: 2 })
+await boss.start()
+await boss.createQueue(QUEUE)
+const queue = { boss, bus }
+const only = process.env['OAK_DEMO'] === 'bracket' ? DEMO_JOBS.slice(0, 1) : DEMO_JOBS
+
+for (const make of only) {
+  const began = performance.now()
+  const { setups, nominal, ...fields } = await make()
+  const job = await JobRow.create({ ...fields, demo: true })
+  for (let k = 0; k < setups.length; k++) {
+    const setup = await SetupRow.create({ jobId: job.id, name: setups[k].name, place: k })
+    for (const pass of setups[k].passes) {
+      const file = await storeFile(db.pool, `${pass.name}.ply`, streamOf(writePly(pass.points, 'recorded for the demo')))
+      await enqueueImport(queue, job.id, { id: file.id, name: `${pass.name}.ply`, role: 'pass', setup: setup.id, unit: 'mm' })
+    }
+  }
+  if (nominal) {
+    const file = await storeFile(db.pool, nominal.name, streamOf([nominal.step]))
+    await enqueueImport(queue, job.id, { id: file.id, name: nominal.name, role: 'nominal' })
+  }
+  log.info({ job: fields.title, milliseconds: Math.round(performance.now() - began) }, 'demo job made')
+}
+await boss.stop({ graceful: false })
+await bus.close()
+await db.close()
+process.exit(0)
+
+async function* streamOf(parts: Iterable<Uint8Array>): AsyncGenerator<Uint8Array> {
+  for (const p of parts) {
+    yield p
+    await Promise.resolve()
+  }
+}
