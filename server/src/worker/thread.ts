@@ -9,48 +9,78 @@ const GRACE = 1500
 
 type Done = Extract<FromRunner, { kind: 'done' }>
 
+interface Running {
+  id: number
+  onProgress(done: number, phase: string): void
+  resolve(m: Done): void
+  reject(e: Error): void
+  timer?: NodeJS.Timeout
+}
+
 /** The runner thread, started again whenever it was ended or ran out of memory. One step at a time. */
 export function runnerThread(url: string) {
   const file = fileURLToPath(new URL('./runner.js', import.meta.url))
   if (!existsSync(file)) throw new Error('the runner is not built: npm run build')
   let thread: Worker | undefined
+  let running: Running | undefined
   let number = 0
+
+  const over = (): Running | undefined => {
+    const r = running
+    running = undefined
+    clearTimeout(r?.timer)
+    return r
+  }
+  /** The thread is of no more use: what it was at fails with this. */
+  const end = (worker: Worker, e: Error) => {
+    if (thread !== worker) return
+    thread = undefined
+    void worker.terminate()
+    over()?.reject(e)
+  }
+  const begin = (): Worker => {
+    const worker = new Worker(file, { workerData: { url }, resourceLimits: { maxOldGenerationSizeMb: 8192 } })
+    worker.on('message', (m: FromRunner) => {
+      if (m.id !== running?.id) return
+      if (m.kind === 'progress') running.onProgress(m.done, m.phase)
+      else if (m.kind === 'done') over()?.resolve(m)
+      else {
+        const { code, message, where, remedy } = m.problem
+        over()?.reject(code === 'cancelled' ? new Cancelled() : new OakError(code, message, { where, remedy, cause: m.stack }))
+      }
+    })
+    worker.on('error', (e: Error & { code?: string }) =>
+      end(
+        worker,
+        e.code === 'ERR_WORKER_OUT_OF_MEMORY'
+          ? new OakError('out-of-memory', 'The memory of this machine is not enough for this step.', { remedy: 'Thin or trim the passes, or choose a coarser cell.' })
+          : e,
+      ),
+    )
+    worker.on('exit', () => end(worker, new Error('the runner thread ended')))
+    return worker
+  }
+
   return {
-    run(request: Omit<RunRequest, 'id' | 'cancel'>, cancel: { onCancel(f: () => void): void }, onProgress: (done: number, phase: string) => void): Promise<Done> {
+    run(request: Omit<RunRequest, 'id' | 'cancel'>, cancel: { onCancel(f: () => void): void }, onProgress: Running['onProgress']): Promise<Done> {
       const flag = new Int32Array(new SharedArrayBuffer(4))
-      const worker = (thread ??= new Worker(file, { workerData: { url }, resourceLimits: { maxOldGenerationSizeMb: 8192 } }))
-      const id = ++number
+      const worker = (thread ??= begin())
       return new Promise<Done>((resolve, reject) => {
-        let timer: NodeJS.Timeout | undefined
-        const over = (act: () => void) => {
-          clearTimeout(timer)
-          worker.removeAllListeners()
-          act()
-        }
-        const end = (e: Error) => {
-          thread = undefined
-          over(() => reject(e))
-          void worker.terminate()
-        }
-        worker.on('message', (m: FromRunner) => {
-          if (m.id !== id) return
-          if (m.kind === 'progress') onProgress(m.done, m.phase)
-          else if (m.kind === 'done') over(() => resolve(m))
-          else over(() => reject(m.problem.code === 'cancelled' ? new Cancelled() : new OakError(m.problem.code, m.problem.message, { where: m.problem.where, remedy: m.problem.remedy, cause: m.stack })))
-        })
-        worker.on('error', (e: Error & { code?: string }) =>
-          end(e.code === 'ERR_WORKER_OUT_OF_MEMORY' ? new OakError('out-of-memory', 'The memory of this machine is not enough for this step.', { remedy: 'Thin or trim the passes, or choose a coarser cell.' }) : e),
-        )
-        worker.on('exit', () => end(new Error('the runner thread ended')))
+        const mine: Running = { id: ++number, onProgress, resolve, reject }
+        running = mine
         cancel.onCancel(() => {
           Atomics.store(flag, 0, 1)
-          timer = setTimeout(() => end(new Cancelled()), GRACE)
+          mine.timer ??= setTimeout(() => {
+            if (running === mine) end(worker, new Cancelled())
+          }, GRACE)
         })
-        worker.postMessage({ ...request, id, cancel: flag } satisfies RunRequest)
+        worker.postMessage({ ...request, id: mine.id, cancel: flag } satisfies RunRequest)
       })
     },
     async close() {
-      await thread?.terminate()
+      const worker = thread
+      thread = undefined
+      await worker?.terminate()
     },
   }
 }
