@@ -61,6 +61,9 @@ async function timed<T>(run: () => Promise<T>): Promise<{ result: T; seconds: nu
   return { result, seconds: (performance.now() - start) / 1000, megabytes: peak() }
 }
 
+const pool = threadPool()
+const ctx: RunContext = { progress: () => undefined, signal: { aborted: false }, parallel: pool }
+
 async function data(): Promise<{ truth: Mesh; passes: Recorded[] }> {
   const read = (f: string) => {
     const b = readFileSync(join(CACHE, f))
@@ -75,7 +78,7 @@ async function data(): Promise<{ truth: Mesh; passes: Recorded[] }> {
     const random = seeded(5)
     const views = benchViews()
     const poses = views.map((_, i) => (i === 0 ? identity() : smallPose(random, 0.6, 1.0, [0, 0, 25])))
-    const passes = record(truth, views, poses)
+    const passes = await record(truth, views, poses, ctx)
     writeFileSync(join(CACHE, 'v'), truth.vertices)
     writeFileSync(join(CACHE, 't'), truth.triangles)
     passes.forEach((p, i) => {
@@ -100,8 +103,6 @@ const add = (what: string, got: string, must: string, aim: string) => {
   process.stderr.write(`${what}: ${got}\n`)
 }
 
-const pool = threadPool()
-const ctx: RunContext = { progress: () => undefined, signal: { aborted: false }, parallel: pool }
 const { truth, passes } = await data()
 const placedTrue = passes.map((p, i): Placed<Points> => ({ name: `pass ${i + 1}`, data: p.points, pose: p.truePose }))
 

@@ -73,13 +73,13 @@ describe('best fit of a noisy scan to its CAD mesh (plate_holes_dev_scan: true a
 async function plateViews(count: number, noise = 0.02): Promise<Placed<Points>[]> {
   const cad = (await readAny(fixtureSource('cad/plate_holes_dev.stl'))).data as Mesh
   const bvh = buildBvh(cad)
-  return Array.from({ length: count }, (_, i) => {
+  return Promise.all(Array.from({ length: count }, async (_, i) => {
     const a = ((i + 0.5) * Math.PI) / 3
-    const scan = scanRange(cad, bvh, {
+    const scan = await scanRange(cad, bvh, {
       eye: [50 + 220 * Math.cos(a), 30 + 220 * Math.sin(a), 230], target: [50, 30, 10], pitch: 0.35, halfWidth: 62, halfHeight: 50, noise, baseline: 40, maxIncidence: 75, strays: 0, seed: 40 + i,
     })
     return { name: `view ${i}`, data: scan.points, pose: identity() }
-  })
+  }))
 }
 
 describe('alignment of simulated passes against their true poses', () => {

@@ -1,14 +1,18 @@
 import { f32, u32 } from '@oak-gauge/core/base/arrays.ts'
 import { makeMesh, type Mesh } from '@oak-gauge/core/shape/mesh.ts'
 
-/** Splits edges longer than `longest` (mm) at their middles, in rounds, until none is left: flat faces become fine enough to be bent. Faces are not kept. */
-export function divide(mesh: Mesh, longest: number): Mesh {
+/** Splits edges longer than `longest` (mm, may depend on the place) at their middles, in rounds, until none is left: flat faces become fine enough to be bent. Faces are not kept. */
+export function divide(mesh: Mesh, longest: number | ((x: number, y: number, z: number) => number)): Mesh {
+  const limit = typeof longest === 'number' ? () => longest : longest
   let v = [...mesh.vertices]
   let t = [...mesh.triangles]
   for (let round = 0; round < 12; round++) {
     const middle = new Map<number, number>()
     const n = v.length / 3
-    const far = (a: number, b: number) => Math.hypot(v[3 * a] - v[3 * b], v[3 * a + 1] - v[3 * b + 1], v[3 * a + 2] - v[3 * b + 2]) > longest
+    const far = (a: number, b: number) => {
+      const [dx, dy, dz] = [0, 1, 2].map((k) => v[3 * a + k] - v[3 * b + k])
+      return Math.hypot(dx, dy, dz) > limit(v[3 * a] - dx / 2, v[3 * a + 1] - dy / 2, v[3 * a + 2] - dz / 2)
+    }
     const split = (a: number, b: number): number => {
       if (!far(a, b)) return -1
       const key = Math.min(a, b) * n + Math.max(a, b)

@@ -1,5 +1,6 @@
 import { fromQuaternion, invertRigid, transformArray, transformPoint, type Mat4 } from '@oak-gauge/core/base/mat4.ts'
 import { f32 } from '@oak-gauge/core/base/arrays.ts'
+import type { RunContext } from '@oak-gauge/core/base/run.ts'
 import { type Random } from '@oak-gauge/core/base/random.ts'
 import { scanRange, type RangeScan, type RangeView } from '@oak-gauge/core/scanner/rangeview.ts'
 import { makePoints, type Points } from '@oak-gauge/core/shape/points.ts'
@@ -39,9 +40,11 @@ export function smallPose(random: Random, degrees: number, mm: number, about: [n
 }
 
 /** Records views of a part; `poses` says where each pass's own coordinates lie: part = pose * pass. */
-export function record(part: Mesh, views: RangeView[], poses: Mat4[]): Recorded[] {
-  const bvh = buildBvh(part)
-  return views.map((view, i) => inPassCoordinates(scanRange(part, bvh, view), poses[i]))
+export async function record(part: Mesh, views: RangeView[], poses: Mat4[], ctx?: RunContext): Promise<Recorded[]> {
+  const bvh = buildBvh(part, 'median')
+  const out: Recorded[] = []
+  for (let i = 0; i < views.length; i++) out.push(inPassCoordinates(await scanRange(part, bvh, views[i], ctx), poses[i]))
+  return out
 }
 
 export function inPassCoordinates(scan: RangeScan, pose: Mat4): Recorded {

@@ -4,11 +4,12 @@ import { fileURLToPath } from 'node:url'
 import PgBoss from 'pg-boss'
 import { buildApp } from './app.ts'
 import { connect } from './db/connect.ts'
-import { JobRow } from './db/models.ts'
 import { openBus } from './events.ts'
 import { QUEUE } from './ledger/enqueue.ts'
 import { log } from './log.ts'
 import { freePort, isFree, SetupError, startCluster, type Cluster } from './postgres.ts'
+
+const DEMO_COUNT = 4
 
 /** What ./start runs: database, server, worker, demo. Ends all of them with Ctrl-C. */
 const here = fileURLToPath(new URL('.', import.meta.url))
@@ -17,7 +18,7 @@ const root = fileURLToPath(new URL('..', import.meta.url))
 async function main(): Promise<void> {
   let cluster: Cluster | undefined
   if (!process.env['DATABASE_URL']) {
-    cluster = await startCluster({ root })
+    cluster = await startCluster({ root, throwaway: process.env['OAK_THROWAWAY'] === '1' })
     process.env['DATABASE_URL'] = cluster.url
   }
   const url = process.env['DATABASE_URL'] as string
@@ -74,7 +75,9 @@ async function main(): Promise<void> {
   }
   process.on('SIGINT', () => void stop(0))
   process.on('SIGTERM', () => void stop(0))
-  if (process.env['OAK_DEMO'] !== 'none' && (await JobRow.count()) === 0 && existsSync(`${here}seed.js`)) {
+  const demo = process.env['OAK_DEMO']
+  const { rows } = await db.pool.query<{ n: number }>('select count(*)::int as n from demo_made')
+  if (demo !== 'none' && rows[0].n < (demo === 'bracket' ? 1 : DEMO_COUNT) && existsSync(`${here}seed.js`)) {
     // a process of its own: making the demo computes for half a minute, and the server must answer meanwhile
     process.stdout.write('Making the demo jobs; they appear on the bench within a minute.\n')
     const seed = fork(`${here}seed.js`, { stdio: ['ignore', 'inherit', 'inherit', 'ipc'], env: process.env })

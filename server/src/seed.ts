@@ -1,5 +1,7 @@
 import PgBoss from 'pg-boss'
 import { writePly } from '@oak-gauge/core/formats/ply.ts'
+import { quietContext } from '@oak-gauge/core/base/run.ts'
+import { threadPool } from '@oak-gauge/threads'
 import { DEMO_JOBS } from '@oak-gauge/demo/scenario.ts'
 import { storeFile } from './blobs.ts'
 import { connect } from './db/connect.ts'
@@ -17,12 +19,17 @@ const boss = new PgBoss({ connectionString: url, max: 2 })
 await boss.start()
 await boss.createQueue(QUEUE)
 const queue = { boss, bus }
-const only = process.env['OAK_DEMO'] === 'bracket' ? DEMO_JOBS.slice(0, 1) : DEMO_JOBS
+const ctx = { ...quietContext, parallel: threadPool() }
+const wanted = Object.entries(DEMO_JOBS).slice(0, process.env['OAK_DEMO'] === 'bracket' ? 1 : undefined)
+const made = new Set((await db.pool.query<{ title: string }>('select title from demo_made')).rows.map((r) => r.title))
 
-for (const make of only) {
+for (const [title, make] of wanted) {
+  if (made.has(title)) continue
   const began = performance.now()
-  const { setups, nominal, ...fields } = await make()
-  const job = await JobRow.create({ ...fields, demo: true })
+  // left half made by a start that was broken off
+  await JobRow.destroy({ where: { demo: true, title } })
+  const { setups, nominal, ...fields } = await make(ctx)
+  const job = await JobRow.create({ ...fields, title, demo: true })
   for (let k = 0; k < setups.length; k++) {
     const setup = await SetupRow.create({ jobId: job.id, name: setups[k].name, place: k })
     for (const pass of setups[k].passes) {
@@ -34,7 +41,8 @@ for (const make of only) {
     const file = await storeFile(db.pool, nominal.name, streamOf([nominal.step]))
     await enqueueImport(queue, job.id, { id: file.id, name: nominal.name, role: 'nominal' })
   }
-  log.info({ job: fields.title, milliseconds: Math.round(performance.now() - began) }, 'demo job made')
+  await db.pool.query('insert into demo_made (title) values ($1)', [title])
+  log.info({ job: title, milliseconds: Math.round(performance.now() - began) }, 'demo job made')
 }
 await boss.stop({ graceful: false })
 await bus.close()

@@ -1,5 +1,6 @@
-import { GrowF32 } from '../base/arrays.ts'
+import { f32, GrowF32 } from '../base/arrays.ts'
 import { seeded } from '../base/random.ts'
+import { defineKernel, quietContext, type RunContext } from '../base/run.ts'
 import { makePoints, type Points } from '../shape/points.ts'
 import type { Mesh } from '../shape/mesh.ts'
 import { castRay, type Bvh } from '../space/bvh.ts'
@@ -33,9 +34,28 @@ export interface RangeScan {
   truth: Float32Array
 }
 
-/** Ray casts the scene as the stand-in scanner would see it. Deterministic for a seed. */
-export function scanRange(mesh: Mesh, bvh: Bvh, view: RangeView): RangeScan {
-  const random = seeded(view.seed)
+interface Scene {
+  vertices: Float32Array
+  triangles: Uint32Array
+  bvh: Bvh
+  view: RangeView
+}
+
+/** Ray casts the scene as the stand-in scanner would see it. Deterministic for a seed, on any number of threads: every row has its own random numbers. */
+export async function scanRange(mesh: Mesh, bvh: Bvh, view: RangeView, ctx: RunContext = quietContext): Promise<RangeScan> {
+  const rows = 2 * Math.floor(view.halfHeight / view.pitch) + 1
+  const parts = await ctx.parallel.map(scanRows, { vertices: mesh.vertices, triangles: mesh.triangles, bvh, view }, rows, 16, ctx)
+  let xyz = joined(parts.map((p) => p.measured))
+  let exact = joined(parts.map((p) => p.truth))
+  const n = xyz.length / 3
+  if (view.limit && n > view.limit) {
+    xyz = thinEvenly(xyz, n, view.limit)
+    exact = thinEvenly(exact, n, view.limit)
+  }
+  return { points: makePoints({ xyz, viewpoint: view.eye }), truth: exact }
+}
+
+const scanRows = defineKernel('scan-rows', ({ vertices: p, triangles, bvh, view }: Scene, start: number, end: number) => {
   const { eye, target } = view
   const fwd = unit([target[0] - eye[0], target[1] - eye[1], target[2] - eye[2]])
   const right = unit(cross(fwd, Math.abs(fwd[2]) > 0.95 ? [0, 1, 0] : [0, 0, 1]))
@@ -48,8 +68,9 @@ export function scanRange(mesh: Mesh, bvh: Bvh, view: RangeView): RangeScan {
   const measured = new GrowF32()
   const truth = new GrowF32()
   const hit = { t: 0, triangle: -1 }
-  const p = mesh.vertices
-  for (let iy = -ny; iy <= ny; iy++)
+  for (let row = start; row < end; row++) {
+    const iy = row - ny
+    const random = seeded(view.seed * 100_003 + row)
     for (let ix = -nx; ix <= nx; ix++) {
       const d = unit([0, 1, 2].map((k) => fwd[k] * reach + right[k] * ix * view.pitch + up[k] * iy * view.pitch))
       hit.t = 10 * reach
@@ -57,7 +78,7 @@ export function scanRange(mesh: Mesh, bvh: Bvh, view: RangeView): RangeScan {
       castRay(bvh, eye[0], eye[1], eye[2], d[0], d[1], d[2], hit)
       if (hit.triangle < 0) continue
       const t = hit.t
-      const n = triangleNormal(p, mesh.triangles, hit.triangle)
+      const n = triangleNormal(p, triangles, hit.triangle)
       const c = -(d[0] * n[0] + d[1] * n[1] + d[2] * n[2])
       if (c < minCos) continue
       const at = [eye[0] + t * d[0], eye[1] + t * d[1], eye[2] + t * d[2]]
@@ -76,14 +97,18 @@ export function scanRange(mesh: Mesh, bvh: Bvh, view: RangeView): RangeScan {
       measured.push3(at[0] + s * d[0], at[1] + s * d[1], at[2] + s * d[2])
       truth.push3(at[0], at[1], at[2])
     }
-  let xyz = measured.done()
-  let exact = truth.done()
-  const n = xyz.length / 3
-  if (view.limit && n > view.limit) {
-    xyz = thinEvenly(xyz, n, view.limit)
-    exact = thinEvenly(exact, n, view.limit)
   }
-  return { points: makePoints({ xyz, viewpoint: eye }), truth: exact }
+  return { measured: measured.done(), truth: truth.done() }
+})
+
+function joined(parts: Float32Array[]): Float32Array {
+  const out = f32(parts.reduce((s, p) => s + p.length, 0))
+  let at = 0
+  for (const p of parts) {
+    out.set(p, at)
+    at += p.length
+  }
+  return out
 }
 
 function thinEvenly(a: Float32Array, n: number, limit: number): Float32Array {

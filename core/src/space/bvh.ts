@@ -1,5 +1,6 @@
 import { f32, u32 } from '../base/arrays.ts'
 import { triangleCount, type Mesh } from '../shape/mesh.ts'
+import { medianOrder } from './medianorder.ts'
 import { mortonOrder } from './morton.ts'
 
 /**
@@ -21,7 +22,11 @@ export interface Bvh {
 
 export const LEAF_TRIANGLES = 4
 
-export function buildBvh(mesh: Mesh): Bvh {
+/**
+ * `order`: 'morton' builds in 0.4 us a triangle; 'median' in 1.9 us, and rays then meet half as many boxes, which pays
+ * from some ten rays a triangle on (measured on a CAD part with long slivers: 136 and 74 boxes).
+ */
+export function buildBvh(mesh: Mesh, order: 'morton' | 'median' = 'morton'): Bvh {
   const { vertices: p, triangles: t } = mesh
   const n = triangleCount(mesh)
   const centres = new Float32Array(3 * n)
@@ -33,11 +38,11 @@ export function buildBvh(mesh: Mesh): Bvh {
       centres[3 * i + k] =
         (Math.min(p[a + k], p[b + k], p[c + k]) + Math.max(p[a + k], p[b + k], p[c + k])) / 2
   }
-  const order = mortonOrder(centres)
   const leaves = Math.max(1, Math.ceil(n / LEAF_TRIANGLES))
   let levels = 0
   while (2 ** levels < leaves) levels++
   const width = 2 ** levels
+  const sequence = order === 'median' ? medianOrder(centres, width, (l) => leafStart(n, width, l)) : mortonOrder(centres)
   const boxes = f32(6 * (2 * width - 1))
   const corners = f32(9 * n)
   const ids = u32(n)
@@ -47,7 +52,7 @@ export function buildBvh(mesh: Mesh): Bvh {
     let [ax, ay, az, bx, by, bz] = [Infinity, Infinity, Infinity, -Infinity, -Infinity, -Infinity]
     const end = leafStart(n, width, l + 1)
     for (let i = leafStart(n, width, l); i < end; i++) {
-      const id = order[i]
+      const id = sequence[i]
       ids[i] = id
       for (let k = 0; k < 3; k++) {
         const v = 3 * t[3 * id + k]

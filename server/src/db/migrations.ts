@@ -38,6 +38,11 @@ create index item_step on item (step_id);
 create index item_job on item (job_id);
 `,
   },
+  {
+    // how many of the demo jobs have been made: a start that was broken off goes on, a demo job that was deleted stays deleted
+    name: '002-demo',
+    up: 'create table demo_made (title text primary key, at timestamptz not null default now());',
+  },
 ]
 
 /** Brings the database up to this version of the program. Safe to call at every start; several processes may. */

@@ -1,0 +1,42 @@
+// Runs every kind of test and counts. A kind whose report is missing counts as failed: silence is no success.
+import { spawnSync } from 'node:child_process'
+import { mkdirSync, readFileSync, rmSync } from 'node:fs'
+
+const only = process.argv.slice(2)
+const reports = '.build/reports'
+rmSync(reports, { recursive: true, force: true })
+mkdirSync(reports, { recursive: true })
+let passed = 0
+let failed = 0
+
+function run(name, command, args, env, count) {
+  if (only.length && !only.includes(name)) return
+  console.log(`\n── ${name}`)
+  const began = Date.now()
+  const r = spawnSync(command, args, { stdio: 'inherit', env: { ...process.env, ...env } })
+  let result
+  try {
+    result = count ? count(r.status) : { passed: r.status === 0 ? 1 : 0, failed: r.status === 0 ? 0 : 1 }
+  } catch (e) {
+    console.log(`no report: ${e.message}`)
+    result = { passed: 0, failed: 1 }
+  }
+  if (r.status !== 0 && result.failed === 0) result.failed = 1
+  passed += result.passed
+  failed += result.failed
+  console.log(`${name}: ${result.passed} passed, ${result.failed} failed, ${Math.round((Date.now() - began) / 1000)} s`)
+}
+
+const read = (file) => JSON.parse(readFileSync(`${reports}/${file}`, 'utf8'))
+run('types', 'npx', ['tsc', '-b'])
+run('lint', 'npm', ['run', '--silent', 'lint'])
+run('unit', 'npx', ['jest', '--json', `--outputFile=${reports}/unit.json`], { NODE_OPTIONS: '--experimental-vm-modules --no-warnings' }, () => {
+  const j = read('unit.json')
+  return { passed: j.numPassedTests, failed: j.numFailedTests + j.numRuntimeErrorTestSuites }
+})
+run('browser', 'npx', ['playwright', 'test', '-c', 'e2e'], { PLAYWRIGHT_JSON_OUTPUT_FILE: `${process.cwd()}/${reports}/browser.json` }, () => {
+  const { stats } = read('browser.json')
+  return { passed: stats.expected, failed: stats.unexpected + stats.flaky + (stats.expected === 0 ? 1 : 0) }
+})
+console.log(`\n${passed} passed, ${failed} failed`)
+process.exit(failed ? 1 : 0)
