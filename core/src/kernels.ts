@@ -1,5 +1,4 @@
 /** Every module that defines a kernel: a worker thread imports this and can then run any of them. */
-import './align/features.ts'
 import './align/joint.ts'
 import './align/surfels.ts'
 import './clean/strays.ts'

@@ -1,5 +1,4 @@
 import { fork, type ChildProcess } from 'node:child_process'
-import { existsSync } from 'node:fs'
 import { fileURLToPath } from 'node:url'
 import PgBoss from 'pg-boss'
 import { buildApp } from './app.ts'
@@ -8,8 +7,6 @@ import { openBus } from './events.ts'
 import { QUEUE } from './ledger/enqueue.ts'
 import { log } from './log.ts'
 import { freePort, isFree, SetupError, startCluster, type Cluster } from './postgres.ts'
-
-const DEMO_COUNT = 4
 
 /** What ./start runs: database, server, worker, demo. Ends all of them with Ctrl-C. */
 const here = fileURLToPath(new URL('.', import.meta.url))
@@ -75,15 +72,11 @@ async function main(): Promise<void> {
   }
   process.on('SIGINT', () => void stop(0))
   process.on('SIGTERM', () => void stop(0))
-  const demo = process.env['OAK_DEMO']
-  const { rows } = await db.pool.query<{ n: number }>('select count(*)::int as n from demo_made')
-  if (demo !== 'none' && rows[0].n < (demo === 'bracket' ? 1 : DEMO_COUNT) && existsSync(`${here}seed.js`)) {
+  if (process.env['OAK_DEMO'] !== 'none') {
     // a process of its own: making the demo computes for half a minute, and the server must answer meanwhile
-    process.stdout.write('Making the demo jobs; they appear on the bench within a minute.\n')
     const seed = fork(`${here}seed.js`, { stdio: ['ignore', 'inherit', 'inherit', 'ipc'], env: process.env })
     seed.on('exit', (code) => {
-      if (code) process.stderr.write('The demo jobs could not all be made; see the log above.\n')
-      else process.stdout.write('The demo jobs are on the bench.\n')
+      if (code && !stopping) process.stderr.write('The demo jobs could not all be made; see the log above.\n')
     })
   }
 }

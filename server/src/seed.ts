@@ -13,6 +13,7 @@ import { log } from './log.ts'
 /** Makes the demo jobs and brings their recorded passes in as files, the way a person would. */
 const url = process.env['DATABASE_URL']
 if (!url) throw new Error('DATABASE_URL is not set')
+process.on('disconnect', () => process.exit(1))
 const db = await connect(url)
 const bus = await openBus(url, db.pool)
 const boss = new PgBoss({ connectionString: url, max: 2 })
@@ -23,8 +24,9 @@ const ctx = { ...quietContext, parallel: threadPool() }
 const wanted = Object.entries(DEMO_JOBS).slice(0, process.env['OAK_DEMO'] === 'bracket' ? 1 : undefined)
 const made = new Set((await db.pool.query<{ title: string }>('select title from demo_made')).rows.map((r) => r.title))
 
-for (const [title, make] of wanted) {
-  if (made.has(title)) continue
+const missing = wanted.filter(([title]) => !made.has(title))
+if (missing.length) process.stdout.write('Making the demo jobs; they appear on the bench within a minute.\n')
+for (const [title, make] of missing) {
   const began = performance.now()
   // left half made by a start that was broken off
   await JobRow.destroy({ where: { demo: true, title } })
@@ -44,6 +46,7 @@ for (const [title, make] of wanted) {
   await db.pool.query('insert into demo_made (title) values ($1)', [title])
   log.info({ job: title, milliseconds: Math.round(performance.now() - began) }, 'demo job made')
 }
+if (missing.length) process.stdout.write('The demo jobs are on the bench.\n')
 await boss.stop({ graceful: false })
 await bus.close()
 await db.close()

@@ -1,20 +1,18 @@
 import { OakError } from '../base/errors.ts'
 import { invertRigid, multiply, rotationAngleDeg, transformPoint, type Mat4 } from '../base/mat4.ts'
-import { seeded } from '../base/random.ts'
 import { checkCancelled, subProgress, type RunContext } from '../base/run.ts'
 import type { Placed, Points } from '../shape/points.ts'
 import { buildRowGrid, nearestWithin, runsFor, type RowGrid } from '../space/rowgrid.ts'
 import { groupCloud, type Cloud } from './cloud.ts'
-import { matchFeatures, pointFeatures } from './features.ts'
 import { icp } from './icp.ts'
-import { fitRigid } from './pairs.ts'
+import { poseVotes } from './pairvotes.ts'
 import { depthMaps, verifyPose } from './verify.ts'
 
 export interface CoarseOptions {
   /** points kept on each side */
   target?: number
-  /** triples tried */
-  trials?: number
+  /** points of the loose side that vote */
+  references?: number
   seed?: number
 }
 
@@ -41,11 +39,13 @@ interface Hypothesis {
 }
 
 /**
- * Brings two groups of passes together by their shape alone, from any start pose: point features, consensus of triples
- * with early rejection (Fischler and Bolles 1981; Buch 2013), the best hypotheses settled by point-to-plane steps and
- * judged by agreeing against contradicting surface. The result is good to about a thinning step: fine alignment follows.
- * Throws OakError 'no-match' when no hypothesis has a fair overlap. `ambiguous` must be shown, not passed over.
- * Tried: graduated non-convexity over all features at once (Zhou 2016): no landing in 15 on the bracket.
+ * Brings two groups of passes together by their shape alone, from any start pose: votes of point pairs (see pairvotes.ts), the
+ * best hypotheses settled by point-to-plane steps and judged by agreeing against contradicting surface. The result is good to about
+ * a thinning step: fine alignment follows. Throws OakError 'no-match' when no hypothesis has a fair overlap.
+ * `ambiguous` must be shown, not passed over.
+ * Tried: consensus of three, then two matched local features (fast point feature histograms, Rusu 2009): 20 of 20 on passes that overlap
+ * by half, none on setups that share a third of their surface. Graduated non-convexity over all features at once (Zhou 2016): no
+ * landing in 15 on the bracket.
  */
 export async function alignByShape(anchor: Placed<Points>[], loose: Placed<Points>[], options: CoarseOptions, ctx: RunContext): Promise<CoarseResult> {
   const target = options.target ?? 2200
@@ -53,25 +53,13 @@ export async function alignByShape(anchor: Placed<Points>[], loose: Placed<Point
   const moving = await groupCloud(loose, target, subProgress(ctx, 0.2, 0.4, 'thinning'), fixed.size)
   if (fixed.xyz.length < 60 || moving.xyz.length < 60)
     throw new OakError('too-few-points', 'There is too little surface to tell the shape.', { remedy: 'Bring the sides together by picked pairs.' })
-  ctx.progress(0.4, 'features')
-  const radius = 5 * fixed.size
-  const fa = await pointFeatures(fixed.xyz, fixed.normals, radius, ctx)
-  const fb = await pointFeatures(moving.xyz, moving.normals, radius, ctx)
-  checkCancelled(ctx)
-  ctx.progress(0.5, 'matching')
-  const K = 3
-  const there = await matchFeatures(fb, fa, K, ctx)
-  const back = await matchFeatures(fa, fb, K, ctx)
-  const pairs: number[] = []
-  for (let i = 0; i < there.length / K; i++) for (let k = 0; k < K; k++) pairs.push(i, there[K * i + k])
-  for (let j = 0; j < back.length / K; j++) for (let k = 0; k < K; k++) pairs.push(back[K * j + k], j)
-  ctx.progress(0.6, 'consensus')
-  const candidates = consensus(fixed, moving, pairs, options, ctx)
+  ctx.progress(0.4, 'pairs of points')
+  const candidates = poseVotes(fixed, moving, { seed: options.seed ?? 1, ...(options.references ? { references: options.references } : {}) }, ctx).slice(0, KEEP)
   const grid = buildRowGrid(fixed.xyz, 3 * fixed.size)
   const settled: Hypothesis[] = []
   for (const c of candidates) {
     checkCancelled(ctx)
-    const pose = icp(moving, fixed, grid, c.pose, [3, 2, 1.5].map((f) => f * fixed.size), 6)
+    const pose = icp(moving, fixed, grid, c, [3, 2, 1.5].map((f) => f * fixed.size), 6)
     settled.push({ pose, ...judge(fixed, grid, moving, pose) })
     ctx.progress(0.7 + (0.3 * settled.length) / candidates.length, 'verifying')
   }
@@ -104,88 +92,8 @@ export async function alignByShape(anchor: Placed<Points>[], loose: Placed<Point
   return { pose: best.pose, others: judged.slice(1).map((h) => h.pose), overlap: best.agree, against: best.against, rivalry, ambiguous: !told, size: denseFixed.size }
 }
 
-function consensus(fixed: Cloud, moving: Cloud, pairs: number[], options: CoarseOptions, ctx: RunContext): Hypothesis[] {
-  const random = seeded(options.seed ?? 1)
-  const n = pairs.length / 2
-  const limit = 1.5 * fixed.size
-  const shortest = 0.12 * Math.min(moving.diagonal, fixed.diagonal)
-  const kept: Hypothesis[] = []
-  const from = new Float64Array(9)
-  const to = new Float64Array(9)
-  const sample = [0, 0, 0]
-  const stride = Math.max(1, Math.floor(n / 3000))
-  for (let trial = 0; trial < (options.trials ?? 150_000); trial++) {
-    if ((trial & 4095) === 0) checkCancelled(ctx)
-    for (let k = 0; k < 3; k++) sample[k] = random.below(n)
-    for (let k = 0; k < 3; k++) {
-      const i = 3 * pairs[2 * sample[k]]
-      const j = 3 * pairs[2 * sample[k] + 1]
-      for (let c = 0; c < 3; c++) {
-        from[3 * k + c] = moving.xyz[i + c]
-        to[3 * k + c] = fixed.xyz[j + c]
-      }
-    }
-    // sides of the triangles must agree before anything is solved
-    let ok = true
-    for (let k = 0; k < 3 && ok; k++) {
-      const a = 3 * k
-      const b = 3 * ((k + 1) % 3)
-      const d = Math.hypot(from[a] - from[b], from[a + 1] - from[b + 1], from[a + 2] - from[b + 2])
-      const e = Math.hypot(to[a] - to[b], to[a + 1] - to[b + 1], to[a + 2] - to[b + 2])
-      ok = d > shortest && Math.abs(d - e) < limit
-    }
-    // so must the angles between the normals
-    for (let k = 0; k < 3 && ok; k++) {
-      const u = 3 * pairs[2 * sample[k]]
-      const v = 3 * pairs[2 * sample[(k + 1) % 3]]
-      const p = 3 * pairs[2 * sample[k] + 1]
-      const q = 3 * pairs[2 * sample[(k + 1) % 3] + 1]
-      const a = moving.normals[u] * moving.normals[v] + moving.normals[u + 1] * moving.normals[v + 1] + moving.normals[u + 2] * moving.normals[v + 2]
-      const b = fixed.normals[p] * fixed.normals[q] + fixed.normals[p + 1] * fixed.normals[q + 1] + fixed.normals[p + 2] * fixed.normals[q + 2]
-      ok = Math.abs(a - b) < 0.35
-    }
-    if (!ok) continue
-    const fit = fitRigid(from, to)
-    if (fit.max > limit) continue
-    const m = fit.pose
-    for (let k = 0; k < 3 && ok; k++) {
-      const u = 3 * pairs[2 * sample[k]]
-      const p = 3 * pairs[2 * sample[k] + 1]
-      let d = 0
-      for (let r = 0; r < 3; r++)
-        d += fixed.normals[p + r] * (m[4 * r] * moving.normals[u] + m[4 * r + 1] * moving.normals[u + 1] + m[4 * r + 2] * moving.normals[u + 2])
-      ok = d > 0.7
-    }
-    if (!ok) continue
-    let inliers = 0
-    const l2 = limit * limit
-    for (let i = 0; i < n; i += stride) {
-      const u = 3 * pairs[2 * i]
-      const p = 3 * pairs[2 * i + 1]
-      const x = moving.xyz[u], y = moving.xyz[u + 1], z = moving.xyz[u + 2]
-      const dx = m[0] * x + m[1] * y + m[2] * z + m[3] - fixed.xyz[p]
-      const dy = m[4] * x + m[5] * y + m[6] * z + m[7] - fixed.xyz[p + 1]
-      const dz = m[8] * x + m[9] * y + m[10] * z + m[11] - fixed.xyz[p + 2]
-      if (dx * dx + dy * dy + dz * dz < l2) inliers++
-    }
-    keepBest(kept, { pose: m, score: inliers, overlap: 0 }, moving, fixed.size)
-  }
-  return kept
-}
-
+/** candidates that are settled and judged */
 const KEEP = 24
-
-/** Several hypotheses stay, each clearly different from the others. */
-function keepBest(kept: Hypothesis[], h: Hypothesis, moving: Cloud, size: number): void {
-  if (kept.length === KEEP && h.score <= kept[KEEP - 1].score) return
-  const same = kept.findIndex((k) => !differs(k.pose, h.pose, moving, size))
-  if (same >= 0) {
-    if (kept[same].score >= h.score) return
-    kept.splice(same, 1)
-  } else if (kept.length === KEEP) kept.pop()
-  kept.push(h)
-  kept.sort((a, b) => b.score - a.score)
-}
 
 function differs(a: Mat4, b: Mat4, moving: Cloud, size: number): boolean {
   const d = multiply(invertRigid(a), b)

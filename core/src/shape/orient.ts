@@ -5,8 +5,8 @@ import type { Points } from './points.ts'
 /**
  * Turns normals (3N, input order) out of the material, in place.
  * With a viewpoint: towards it. Without: neighbours are made to agree along a tree that prefers flat steps
- * (Hoppe 1992), and each connected piece takes the sign for which points that stick out furthest in a direction
- * have their normal that way. A flat patch seen alone has no outside; the caller says 'guessed'.
+ * (Hoppe 1992) and ends at edges, and each smooth piece is turned to the side it can be seen from. A flat patch alone has no outside;
+ * the caller says 'guessed'. Tried: one tree across edges and a sign for the whole by the outermost points: 31 % right on a noisy plate.
  */
 export function orientNormals(points: Points, normals: Float32Array, grid: RowGrid, radius: number): 'viewpoint' | 'guessed' {
   const p = points.xyz
@@ -17,7 +17,7 @@ export function orientNormals(points: Points, normals: Float32Array, grid: RowGr
     return 'viewpoint'
   }
   const piece = propagate(normals, grid, radius)
-  outward(p, normals, piece)
+  outward(p, normals, piece, radius)
   return 'guessed'
 }
 
@@ -65,6 +65,8 @@ function propagate(normals: Float32Array, grid: RowGrid, radius: number): Int32A
           if (piece[jd] >= 0) continue
           const q = 3 * jd
           const c = Math.abs(normals[o] * normals[q] + normals[o + 1] * normals[q + 1] + normals[o + 2] * normals[q + 2])
+          // an edge says nothing of which side is out: pieces end there
+          if (c < 0.6) continue
           const l = Math.min(BUCKETS - 1, Math.max(0, Math.floor((1 - c) * 2 * BUCKETS)))
           if (l < level[j]) {
             level[j] = l
@@ -78,31 +80,50 @@ function propagate(normals: Float32Array, grid: RowGrid, radius: number): Int32A
   return piece
 }
 
-function outward(p: Float32Array, normals: Float32Array, piece: Int32Array): void {
+/**
+ * Turns each piece to the side from which it can be seen: depth maps from directions all round, as wide as the neighbourhood a pixel,
+ * and every point that is not hidden votes. A sheet that is seen from both sides has no outside, and keeps what it has.
+ */
+function outward(p: Float32Array, normals: Float32Array, piece: Int32Array, pixel: number): void {
   let count = 0
   for (let i = 0; i < piece.length; i++) count = Math.max(count, piece[i] + 1)
   const votes = new Float64Array(count)
   const random = seeded(7)
-  const best = new Float64Array(count)
-  const at = new Int32Array(count)
+  const n = piece.length
+  const column = new Int32Array(n)
+  const depth = new Float32Array(n)
   for (let d = 0; d < 64; d++) {
-    const u = 2 * random.next() - 1
+    const w = 2 * random.next() - 1
     const a = 2 * Math.PI * random.next()
-    const s = Math.sqrt(1 - u * u)
-    const [x, y, z] = [s * Math.cos(a), s * Math.sin(a), u]
-    best.fill(-Infinity)
-    for (let i = 0; i < piece.length; i++) {
-      const v = x * p[3 * i] + y * p[3 * i + 1] + z * p[3 * i + 2]
-      if (v > best[piece[i]]) {
-        best[piece[i]] = v
-        at[piece[i]] = i
-      }
+    const s = Math.sqrt(1 - w * w)
+    const [x, y, z] = [s * Math.cos(a), s * Math.sin(a), w]
+    // any two axes square to the direction
+    const [ux, uy, uz] = [-Math.sin(a), Math.cos(a), 0]
+    const [vx, vy, vz] = [y * uz - z * uy, z * ux - x * uz, x * uy - y * ux]
+    let [minU, minV, maxU, maxV] = [Infinity, Infinity, -Infinity, -Infinity]
+    for (let i = 0; i < n; i++) {
+      const u = ux * p[3 * i] + uy * p[3 * i + 1] + uz * p[3 * i + 2]
+      const v = vx * p[3 * i] + vy * p[3 * i + 1] + vz * p[3 * i + 2]
+      if (u < minU) minU = u
+      if (u > maxU) maxU = u
+      if (v < minV) minV = v
+      if (v > maxV) maxV = v
     }
-    for (let k = 0; k < count; k++) {
-      const o = 3 * at[k]
-      const c = x * normals[o] + y * normals[o + 1] + z * normals[o + 2]
-      votes[k] += c * Math.abs(c)
+    const size = Math.max(pixel, (maxU - minU) / 2000, (maxV - minV) / 2000)
+    const wide = Math.floor((maxU - minU) / size) + 1
+    const front = new Float32Array(wide * (Math.floor((maxV - minV) / size) + 1)).fill(-Infinity)
+    for (let i = 0; i < n; i++) {
+      const u = ux * p[3 * i] + uy * p[3 * i + 1] + uz * p[3 * i + 2]
+      const v = vx * p[3 * i] + vy * p[3 * i + 1] + vz * p[3 * i + 2]
+      column[i] = Math.floor((v - minV) / size) * wide + Math.floor((u - minU) / size)
+      depth[i] = x * p[3 * i] + y * p[3 * i + 1] + z * p[3 * i + 2]
+      if (depth[i] > front[column[i]]) front[column[i]] = depth[i]
+    }
+    for (let i = 0; i < n; i++) {
+      if (depth[i] < front[column[i]] - size) continue
+      const c = x * normals[3 * i] + y * normals[3 * i + 1] + z * normals[3 * i + 2]
+      votes[piece[i]] += c * Math.abs(c)
     }
   }
-  for (let i = 0; i < piece.length; i++) if (votes[piece[i]] < 0) flip(normals, 3 * i)
+  for (let i = 0; i < n; i++) if (votes[piece[i]] < 0) flip(normals, 3 * i)
 }
