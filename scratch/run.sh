@@ -1,1 +1,0 @@
-cd /work/main; npx esbuild scratch/$1.ts --bundle --platform=node --format=esm --outfile=.build/$1.mjs --log-level=error --external:replicad* --external:manifold* --external:meshoptimizer --external:occt* --external:zod --external:fflate --external:earcut --external:pg* --external:pino*; node .build/$1.mjs
