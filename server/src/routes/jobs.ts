@@ -1,7 +1,7 @@
 import { Router } from 'express'
 import { headRequest, jobFields, jobPatch, rerunRequest, setupFields, slotPatch, stageStates, currentStage, stepRequest, type JobSummary } from '@oak-gauge/contract'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
-import { JobRow, SetupRow, SlotRow } from '../db/models.ts'
+import { ItemRow, JobRow, SetupRow, SlotRow } from '../db/models.ts'
 import { cancelStep, dismissStep, enqueueStep, jobIsBusy, moveHead, rerunStep, type Queue } from '../ledger/enqueue.ts'
 import { recipeOf } from '../ledger/recipe.ts'
 import { jobOr404, jobState, loadLedger, toStep, trayItems } from '../ledger/state.ts'
@@ -69,6 +69,11 @@ export function jobRoutes(queue: Queue): Router {
   r.post('/jobs/:id/steps/:step/cancel', async (req, res) => {
     await cancelStep(queue, req.params.id, req.params.step)
     res.status(202).json({})
+  })
+  /** What a step made, for previews above all: those are not on the tray. */
+  r.get('/jobs/:id/steps/:step/items', async (req, res) => {
+    const items = await ItemRow.findAll({ where: { jobId: req.params.id, stepId: req.params.step }, order: [['place', 'ASC']] })
+    res.json(items.map((i) => ({ id: i.id, port: i.port, place: i.place })))
   })
   r.delete('/jobs/:id/steps/:step', async (req, res) => {
     await dismissStep(queue, req.params.id, req.params.step)

@@ -4,7 +4,9 @@ import { OakError, inFile } from '@oak-gauge/core/base/errors.ts'
 import type { RunContext } from '@oak-gauge/core/base/run.ts'
 import { operation, runOperation } from '@oak-gauge/core/operations/registry.ts'
 import type { Inputs, Item } from '@oak-gauge/core/operations/operation.ts'
-import { meshLevel, pointsLevel } from '@oak-gauge/core/shape/display.ts'
+import { meshLevel, pointsLevel, type DisplayLevel } from '@oak-gauge/core/shape/display.ts'
+import { estimateNormals } from '@oak-gauge/core/shape/normals.ts'
+import { makePoints } from '@oak-gauge/core/shape/points.ts'
 import { threadPool } from '@oak-gauge/threads'
 import { fileSource } from '../blobs.ts'
 import { toProblem } from '../problem.ts'
@@ -56,7 +58,7 @@ async function run(r: RunRequest, say: (m: FromRunner) => void): Promise<void> {
     const replaced = op.outputs[m.port]?.replaces
     const before = replaced ? r.inputs[replaced]?.[m.place] : undefined
     if (before && before.data.kind === data.kind && sameData(before, m.item)) continue
-    const { xyz, ...level } = data.kind === 'mesh' ? await meshLevel(data) : pointsLevel(data)
+    const { xyz, ...level } = data.kind === 'mesh' ? await meshLevel(data) : await shaded(pointsLevel(data), data.viewpoint, ctx)
     m.display = { ...(data.kind === 'mesh' ? { vertices: xyz } : { xyz }), ...(level as Arrays) }
   }
   for (const m of made) {
@@ -78,6 +80,13 @@ async function run(r: RunRequest, say: (m: FromRunner) => void): Promise<void> {
     }
   const picture = r.picture ? await paint(made.map((m) => ({ item: m.item, display: m.display })), Object.values(r.inputs).flat()) : null
   say({ id: r.id, kind: 'done', made, evidence: result.evidence, picture, milliseconds })
+}
+
+/** Points without normals get some for the screen: a surface is read by its shading. */
+async function shaded(level: DisplayLevel, viewpoint: readonly [number, number, number] | undefined, ctx: RunContext): Promise<DisplayLevel> {
+  if (level.normals || level.xyz.length < 90) return level
+  const r = await estimateNormals(makePoints({ xyz: level.xyz, viewpoint }), {}, { ...ctx, progress: () => undefined })
+  return { ...level, normals: r.points.normals }
 }
 
 function sameData(a: Item, b: Item): boolean {

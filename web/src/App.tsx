@@ -1,0 +1,27 @@
+import { App as AntApp, ConfigProvider } from 'antd'
+import { useEffect } from 'react'
+import { createBrowserRouter, RouterProvider } from 'react-router'
+import { themeFor } from './looks/theme.ts'
+import { useAppSelector } from './store.ts'
+
+const Loading = () => <p className="soft" style={{ padding: 30 }}>Loading</p>
+const router = createBrowserRouter([
+  { path: '/', HydrateFallback: Loading, lazy: async () => ({ Component: (await import('./bench/BenchPage.tsx')).BenchPage }) },
+  { path: '/jobs/:id/:stage?', HydrateFallback: Loading, lazy: async () => ({ Component: (await import('./job/JobPage.tsx')).JobPage }) },
+  { path: '*', HydrateFallback: Loading, lazy: async () => ({ Component: (await import('./bench/NotHere.tsx')).NotHere }) },
+])
+
+export function App() {
+  const evening = useAppSelector((s) => s.view.evening)
+  useEffect(() => {
+    document.documentElement.dataset['evening'] = evening ? 'yes' : 'no'
+    localStorage.setItem('oak.evening', evening ? 'yes' : 'no')
+  }, [evening])
+  return (
+    <ConfigProvider theme={themeFor(evening)} wave={{ disabled: true }}>
+      <AntApp component={false}>
+        <RouterProvider router={router} />
+      </AntApp>
+    </ConfigProvider>
+  )
+}

@@ -1,0 +1,69 @@
+import { App, Button } from 'antd'
+import { useEffect, useState } from 'react'
+import { problemOf, useDeleteJobMutation, useJobsQuery } from '../api.ts'
+import { Brand } from '../looks/Brand.tsx'
+import { ProblemBox } from '../looks/ProblemBox.tsx'
+import { useAppDispatch, useAppSelector } from '../store.ts'
+import { view } from '../view/viewSlice.ts'
+import { JobCard } from './JobCard.tsx'
+import { NewJob } from './NewJob.tsx'
+
+/** Home: jobs as cards, with a picture of the part, the stage reached, the tolerance and what is due. */
+export function BenchPage() {
+  const { data: jobs, error } = useJobsQuery()
+  const [making, setMaking] = useState(false)
+  const [remove] = useDeleteJobMutation()
+  const { modal, message } = App.useApp()
+  const evening = useAppSelector((s) => s.view.evening)
+  const dispatch = useAppDispatch()
+  useEffect(() => {
+    document.title = 'Bench · Oak Gauge'
+    const onKey = (e: KeyboardEvent) => {
+      if (e.key === 'n' && !e.ctrlKey && !e.metaKey && !(e.target instanceof HTMLInputElement) && !(e.target instanceof HTMLTextAreaElement)) setMaking(true)
+    }
+    window.addEventListener('keydown', onKey)
+    return () => window.removeEventListener('keydown', onKey)
+  }, [])
+  const problem = problemOf(error)
+  return (
+    <div className="bench">
+      <header>
+        <Brand />
+        <span className="soft">The bench</span>
+        <span style={{ flex: 1 }} />
+        <Button onClick={() => dispatch(view.evening(!evening))}>{evening ? 'Day' : 'Evening'}</Button>
+        <Button type="primary" onClick={() => setMaking(true)}>New job</Button>
+      </header>
+      <main>
+        <div className="title">
+          <h1>Jobs</h1>
+          <span className="soft">{jobs ? (jobs.length ? `${jobs.length} on the bench` : '') : ''}</span>
+        </div>
+        {problem && <ProblemBox problem={problem} />}
+        {jobs?.length === 0 && (
+          <div style={{ maxWidth: 560, display: 'grid', gap: 10 }}>
+            <p>A job is one part: the passes recorded of it, its nominal if there is one, and every step from there to the delivered mesh. The demo jobs appear here within a minute of the first start.</p>
+            <div><Button type="primary" onClick={() => setMaking(true)}>New job</Button></div>
+          </div>
+        )}
+        <div className="jobs">
+          {jobs?.map((j) => (
+            <JobCard
+              key={j.id} job={j}
+              onDelete={() =>
+                modal.confirm({
+                  title: `Delete “${j.title}”?`, content: 'The job, its passes and its whole ledger go. This cannot be undone.', okText: 'Delete', okButtonProps: { danger: true }, cancelText: 'Keep it',
+                  onOk: async () => {
+                    const r = await remove(j.id)
+                    if (r.error) void message.error(problemOf(r.error)?.message ?? '')
+                  },
+                })
+              }
+            />
+          ))}
+        </div>
+      </main>
+      {making && <NewJob onClose={() => setMaking(false)} />}
+    </div>
+  )
+}

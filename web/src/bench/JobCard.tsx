@@ -1,0 +1,47 @@
+import { Button, Dropdown } from 'antd'
+import { Link } from 'react-router'
+import { STAGES, type JobSummary } from '@oak-gauge/contract'
+import { formatLength } from '../looks/length.ts'
+
+export function JobCard({ job, onDelete }: { job: JobSummary; onDelete(): void }) {
+  return (
+    <div className="jobcard">
+      <Link to={`/jobs/${job.id}`} style={{ color: 'inherit', textDecoration: 'none' }} aria-label={job.title}>
+        <div className="picture">{job.picture ? <img alt="" src={`data:image/png;base64,${job.picture}`} /> : <span>no picture yet</span>}</div>
+        <div className="words">
+          <div className="row">
+            <h2>{job.title}</h2>
+            <span className="figure">{job.tolerance === null ? '' : `${formatLength(job.tolerance)} mm`}</span>
+          </div>
+          <div className="row soft">
+            <span>{job.part || '\u00a0'}</span>
+            <span>{job.purpose.replace('-', ' ')}</span>
+          </div>
+          <MiniRule stage={job.stage} />
+          <div className="row">
+            <span>{job.headline}</span>
+            {job.busy && <span className="soft">computing</span>}
+          </div>
+        </div>
+      </Link>
+      <Dropdown trigger={['click']} menu={{ items: [{ key: 'delete', label: 'Delete the job', danger: true, onClick: onDelete }] }}>
+        <Button size="small" className="more" aria-label={`More about ${job.title}`}>…</Button>
+      </Dropdown>
+    </div>
+  )
+}
+
+/** A small rule lying down: a long mark for each stage, the pointer at the one that is due. */
+function MiniRule({ stage }: { stage: string }) {
+  const at = Math.max(0, STAGES.indexOf(stage as (typeof STAGES)[number]))
+  const x = (i: number) => 6 + (i * 288) / (STAGES.length - 1)
+  return (
+    <svg className="minirule" viewBox="0 0 300 26" preserveAspectRatio="none" role="img" aria-label={`at ${stage}`}>
+      <line x1="0" x2="300" y1="25" y2="25" stroke="var(--oak)" />
+      {Array.from({ length: (STAGES.length - 1) * 5 + 1 }, (_, i) => (
+        <line key={i} x1={x(i / 5)} x2={x(i / 5)} y1={i % 5 ? 20 : 12} y2="25" stroke="var(--oak)" strokeWidth={i % 5 ? 0.7 : 1.3} />
+      ))}
+      <path d={`M${x(at) - 5} 1 h10 l-5 9 z`} fill="var(--deep)" />
+    </svg>
+  )
+}

@@ -1,0 +1,57 @@
+import type { Step } from '@oak-gauge/contract'
+import { lastOf, quantity } from '@oak-gauge/contract'
+import { formatValue, type Quantity } from '../looks/quantity.ts'
+import { useAppDispatch } from '../store.ts'
+import { view } from '../view/viewSlice.ts'
+import { useOpenJob } from './useJob.ts'
+
+/** Which numbers matter at which stage: label, operation, quantity. */
+const WANTED: [label: string, operation: string, name: string][] = [
+  ['Alignment, worst pass', 'adjust', 'alignment, worst pass'],
+  ['Gap between passes, rms', 'adjust', 'gap between passes, rms'],
+  ['Surface noise', 'merge', 'surface noise'],
+  ['Cell size', 'merge', 'cell size'],
+  ['Reduced, largest deviation', 'reduce', 'deviation, largest'],
+  ['Best fit, rms', 'best-fit', 'best fit, rms'],
+  ['Free directions', 'best-fit', 'free directions'],
+  ['Mean deviation', 'deviation', 'mean'],
+]
+const MOST = 6
+
+export function EvidenceStrip({ back, forward }: { back: (() => void) | null; forward: (() => void) | null }) {
+  const { path, passes } = useOpenJob()
+  const dispatch = useAppDispatch()
+  const cells: { label: string; q: Quantity; before: Quantity | undefined }[] = []
+  for (const [label, operation, name] of WANTED) {
+    const step = lastOf(path, operation)
+    const q = quantity(step, name)
+    if (!q) continue
+    const earlier = path.filter((s: Step) => s.operation === operation && s.id !== step?.id).at(-1)
+    cells.push({ label, q, before: quantity(earlier, name) })
+  }
+  const points = passes.reduce((s, p) => s + p.count, 0)
+  const first = cells.length < 3 && points ? [{ label: 'Points', q: { name: 'points', value: points, unit: '' }, before: undefined }, { label: 'Passes', q: { name: 'passes', value: passes.length, unit: '' }, before: undefined }] : []
+  return (
+    <div className="strip">
+      {[...first, ...cells].slice(0, MOST).map(({ label, q, before }) => (
+        <button key={label} type="button" className="plain cell" onClick={() => dispatch(view.ledger(true))} title="Open the ledger">
+          <span className="what">{label}</span>
+          <span className="value" data-strip={label}>
+            {formatValue(q)}
+            <small>{q.unit}</small>
+            {before && typeof before.value === 'number' && typeof q.value === 'number' && before.value !== q.value && (
+              <small title={`before: ${formatValue(before)} ${before.unit}`}>{q.value < before.value ? '↓' : '↑'}</small>
+            )}
+          </span>
+        </button>
+      ))}
+      <div className="end">
+        <button type="button" className="plain" onClick={() => dispatch(view.ledger(true))}>
+          Ledger, {path.length} {path.length === 1 ? 'step' : 'steps'}
+        </button>
+        <button type="button" className="chip" disabled={!back} onClick={() => back?.()} style={{ opacity: back ? 1 : 0.45 }}><span className="key">Z</span> step back</button>
+        {forward && <button type="button" className="chip" onClick={forward}><span className="key">Shift Z</span> forward</button>}
+      </div>
+    </div>
+  )
+}

@@ -1,0 +1,101 @@
+import { App } from 'antd'
+import { useCallback, useEffect, useMemo, useState } from 'react'
+import { Link, useNavigate, useParams } from 'react-router'
+import { currentStage, STAGES, type Stage } from '@oak-gauge/contract'
+import { problemOf, useJobQuery, useMoveHeadMutation } from '../api.ts'
+import { KeysHelp } from '../help/KeysHelp.tsx'
+import { FindAction, type Action } from '../help/FindAction.tsx'
+import { ProblemBox } from '../looks/ProblemBox.tsx'
+import { CARDS } from '../stages/cards.ts'
+import { useAppDispatch, useAppSelector } from '../store.ts'
+import { Stage3d } from '../view/Stage3d.tsx'
+import { view } from '../view/viewSlice.ts'
+import { EvidenceStrip } from './EvidenceStrip.tsx'
+import { Ledger } from './Ledger.tsx'
+import { Rule } from './Rule.tsx'
+import { TopBar } from './TopBar.tsx'
+import { Tray } from './Tray.tsx'
+import { JobProvider, useJobView } from './useJob.ts'
+import { useKeys } from './useKeys.ts'
+
+export function JobPage() {
+  const { id = '', stage } = useParams()
+  const { data, error } = useJobQuery(id)
+  const job = useJobView(data, stage)
+  const navigate = useNavigate()
+  const dispatch = useAppDispatch()
+  const { message } = App.useApp()
+  const [moveHead] = useMoveHeadMutation()
+  const [finding, setFinding] = useState(false)
+  const [keys, setKeys] = useState(false)
+  const evening = useAppSelector((s) => s.view.evening)
+
+  useEffect(() => {
+    document.title = data ? `${data.job.title} · Oak Gauge` : 'Oak Gauge'
+  }, [data])
+  // a job is opened where it stands
+  useEffect(() => {
+    if (job && !STAGES.some((s) => s === stage)) void navigate(`/jobs/${id}/${currentStage(job.states)}`, { replace: true })
+  }, [job, stage, id, navigate])
+  useEffect(() => {
+    dispatch(view.cleared())
+  }, [id, stage, dispatch])
+  useEffect(() => {
+    dispatch(view.colours({ map: null }))
+    dispatch(view.faces([]))
+  }, [id, dispatch])
+
+  const go = useCallback((s: Stage) => void navigate(`/jobs/${id}/${s}`), [id, navigate])
+  const step = useCallback(
+    async (to: string | null) => {
+      const r = await moveHead({ id, step: to })
+      if (r.error) void message.warning(problemOf(r.error)?.message ?? '')
+    },
+    [id, moveHead, message],
+  )
+  const last = job?.path.at(-1)
+  const back = useMemo(() => (last && !job?.busy ? () => void step(last.parent) : null), [last, job?.busy, step])
+  const forward = useMemo(() => (data?.forward && !job?.busy ? () => void step(data.forward) : null), [data?.forward, job?.busy, step])
+  const actions: Action[] = useMemo(
+    () => [
+      ...STAGES.map((s) => ({ name: `Go to ${s}`, run: () => go(s) })),
+      { name: 'Frame everything', key: 'F', run: () => dispatch(view.frameAll()) },
+      ...['front', 'right', 'back', 'left', 'above', 'below'].map((n, i) => ({ name: `View from ${n}`, key: String(i + 1), run: () => dispatch(view.lookFrom(i + 1)) })),
+      ...(back ? [{ name: 'Step back', key: 'Z', run: back }] : []),
+      ...(forward ? [{ name: 'Step forward', key: 'Shift Z', run: forward }] : []),
+      { name: 'Open the ledger', key: 'L', run: () => dispatch(view.ledger(true)) },
+      { name: 'Show all keys', key: '?', run: () => setKeys(true) },
+      { name: 'Back to the bench', run: () => void navigate('/') },
+      { name: evening ? 'Day colours' : 'Evening colours', run: () => dispatch(view.evening(!evening)) },
+    ],
+    [go, dispatch, back, forward, navigate, evening],
+  )
+  useKeys({ back, forward, find: () => setFinding(true), help: () => setKeys(true) })
+
+  if (error && !data)
+    return (
+      <div style={{ padding: 40, display: 'grid', gap: 10, maxWidth: 560 }}>
+        <ProblemBox problem={problemOf(error) ?? { code: '', message: '', where: '', remedy: '' }} />
+        <Link to="/">Back to the bench</Link>
+      </div>
+    )
+  if (!job) return <p className="soft" style={{ padding: 30 }}>Loading</p>
+  const Card = CARDS[job.stage]
+  return (
+    <JobProvider value={job}>
+      <div className="job">
+        <Rule go={go} />
+        <TopBar onFind={() => setFinding(true)} onKeys={() => setKeys(true)} />
+        <div className="view">
+          <Stage3d key={id} />
+          <Tray />
+        </div>
+        <Card key={`${id} ${job.stage}`} go={go} />
+        <EvidenceStrip back={back} forward={forward} />
+      </div>
+      <Ledger />
+      {finding && <FindAction actions={actions} onClose={() => setFinding(false)} />}
+      {keys && <KeysHelp onClose={() => setKeys(false)} />}
+    </JobProvider>
+  )
+}

@@ -1,0 +1,87 @@
+import { App, Button, Checkbox, Drawer } from 'antd'
+import { useState } from 'react'
+import type { Step } from '@oak-gauge/contract'
+import { problemOf, useMoveHeadMutation } from '../api.ts'
+import { duration, formatValue } from '../looks/quantity.ts'
+import { useAppDispatch, useAppSelector } from '../store.ts'
+import { view } from '../view/viewSlice.ts'
+import { Compare } from './Compare.tsx'
+import { EditStep } from './EditStep.tsx'
+import { useOpenJob } from './useJob.ts'
+
+/** Every step with its settings, numbers and time; go to it, change a setting and run on from it, compare two. */
+export function Ledger() {
+  const open = useAppSelector((s) => s.view.ledgerOpen)
+  const dispatch = useAppDispatch()
+  const { state, path, busy } = useOpenJob()
+  const [move] = useMoveHeadMutation()
+  const [editing, setEditing] = useState<Step | null>(null)
+  const [marked, setMarked] = useState<string[]>([])
+  const [comparing, setComparing] = useState(false)
+  const { message } = App.useApp()
+  const onPath = new Set(path.map((s) => s.id))
+  const steps = state.steps.filter((s) => !s.preview && (s.state === 'done' || s.state === 'failed' || s.state === 'cancelled'))
+  const goTo = async (id: string | null) => {
+    const r = await move({ id: state.job.id, step: id })
+    if (r.error) void message.warning(problemOf(r.error)?.message ?? '')
+  }
+  const both = marked.map((m) => steps.find((s) => s.id === m)).filter((s) => s !== undefined)
+  return (
+    <Drawer
+      open={open} onClose={() => dispatch(view.ledger(false))} title="Ledger" size={560} className="ledger"
+      extra={
+        <span style={{ display: 'flex', gap: 8 }}>
+          <Button size="small" disabled={both.length !== 2} onClick={() => setComparing(true)}>Compare two</Button>
+          <Button size="small" href={`/api/jobs/${state.job.id}/recipe`} download>Save as recipe</Button>
+        </span>
+      }
+    >
+      {!steps.length && <p className="soft">No step yet. Everything that changes the job will be listed here, and can be taken back.</p>}
+      {steps.length > 0 && <Button size="small" disabled={!!busy || state.head === null} onClick={() => void goTo(null)} style={{ marginBottom: 10 }}>To the very beginning</Button>}
+      {steps.map((s) => {
+        const here = s.id === state.head
+        const off = !onPath.has(s.id)
+        return (
+          <div key={s.id} className={`step${here ? ' here' : ''}${off ? ' off' : ''}`} data-step={s.operation}>
+            <div className="top">
+              <Checkbox
+                aria-label={`Mark ${s.title} to compare`} checked={marked.includes(s.id)} disabled={s.state !== 'done'}
+                onChange={(e) => setMarked(e.target.checked ? [...marked, s.id].slice(-2) : marked.filter((m) => m !== s.id))}
+              />
+              <b>{s.title}{s.file ? `: ${s.file}` : ''}</b>
+              <span className="soft figure">{s.reused ? 'known already' : s.milliseconds === null ? s.state : duration(s.milliseconds)}</span>
+            </div>
+            <div className="hint">{new Date(s.createdAt).toLocaleString()}{here ? ', the job stands here' : off ? s.state === 'done' ? ', on another branch' : `, ${s.state}` : ''}</div>
+            {s.problem && <div className="hint" style={{ color: 'var(--brick)' }}>{s.problem.message} {s.problem.remedy}</div>}
+            <Settings params={s.params} />
+            {!!s.evidence?.quantities.length && (
+              <div className="hint figure">
+                {s.evidence.quantities.filter((q) => q.of === undefined).slice(0, 6).map((q) => `${q.name} ${formatValue(q)}${q.unit ? ` ${q.unit}` : ''}`).join(' · ')}
+              </div>
+            )}
+            {s.evidence?.warnings.map((w) => <p key={w} className="note" style={{ marginTop: 4 }}>{w}</p>)}
+            {s.state === 'done' && (
+              <div style={{ display: 'flex', gap: 8, marginTop: 6 }}>
+                {!here && <Button size="small" disabled={!!busy} onClick={() => void goTo(s.id)}>Go here</Button>}
+                {!off && s.operation !== 'set-aside' && <Button size="small" disabled={!!busy} onClick={() => setEditing(s)}>Change and run on</Button>}
+              </div>
+            )}
+          </div>
+        )
+      })}
+      {editing && <EditStep step={editing} after={path.length - 1 - path.findIndex((s) => s.id === editing.id)} onClose={() => setEditing(null)} />}
+      {comparing && both.length === 2 && <Compare a={both[0]} b={both[1]} onClose={() => setComparing(false)} />}
+    </Drawer>
+  )
+}
+
+/** Settings that were given, in one line; places and loops are told by their number. */
+function Settings({ params }: { params: Record<string, unknown> }) {
+  const words = Object.entries(params).map(([k, v]) => {
+    if (Array.isArray(v)) return `${k}: ${v.length <= 3 && v.every((x) => typeof x === 'number') ? v.map((x: number) => Number(x.toFixed(2))).join(' ') : `${v.length} of them`}`
+    if (typeof v === 'object' && v) return `${k}: given`
+    return `${k}: ${typeof v === 'number' ? Number(v.toPrecision(6)) : String(v)}`
+  })
+  if (!words.length) return null
+  return <div className="hint">{words.join(' · ')}</div>
+}

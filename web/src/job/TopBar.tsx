@@ -1,0 +1,25 @@
+import { formatLength } from '../looks/length.ts'
+import { useAppDispatch, useAppSelector } from '../store.ts'
+import { view } from '../view/viewSlice.ts'
+import { useOpenJob } from './useJob.ts'
+
+export function TopBar({ onFind, onKeys }: { onFind(): void; onKeys(): void }) {
+  const { state } = useOpenJob()
+  const { title, part, purpose, tolerance } = state.job
+  const evening = useAppSelector((s) => s.view.evening)
+  const connected = useAppSelector((s) => s.progress.connected)
+  const dispatch = useAppDispatch()
+  return (
+    <div className="topbar">
+      <h1>{title}</h1>
+      <span className="soft hide-narrow">{part}</span>
+      <span className="space" />
+      {!connected && <span className="chip" role="status" style={{ borderColor: 'var(--brick)' }}>server does not answer, trying again</span>}
+      <span className="chip hide-narrow">{purpose.replace('-', ' ')}</span>
+      <span className="chip">{tolerance === null ? 'no tolerance yet' : <>Tolerance <span className="figure">{formatLength(tolerance)}</span> mm</>}</span>
+      <button type="button" className="chip" onClick={() => dispatch(view.evening(!evening))}>{evening ? 'Day' : 'Evening'}</button>
+      <button type="button" className="chip" onClick={onKeys} aria-label="All keys">Keys <span className="key">?</span></button>
+      <button type="button" className="chip" onClick={onFind}>Find any action <span className="key">Ctrl K</span></button>
+    </div>
+  )
+}

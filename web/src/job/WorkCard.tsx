@@ -1,0 +1,77 @@
+import { Button } from 'antd'
+import type { ReactNode } from 'react'
+import type { Step } from '@oak-gauge/contract'
+import { useCancelStepMutation } from '../api.ts'
+import { ProblemBox } from '../looks/ProblemBox.tsx'
+import { duration, formatValue } from '../looks/quantity.ts'
+import { useAppSelector } from '../store.ts'
+import { useOpenJob } from './useJob.ts'
+import type { RunningStep } from './useStep.ts'
+
+/** The frame of every card: one question, what matters, what will happen, one main button. */
+export function WorkCard({ question, about, children, foot }: { question: string; about?: ReactNode; children?: ReactNode; foot?: ReactNode }) {
+  const { busy } = useOpenJob()
+  return (
+    <aside className="card" aria-label="Work card">
+      <div className="scroll">
+        <h2>{question}</h2>
+        {about && <p className="soft">{about}</p>}
+        {children}
+        {busy && <Running step={busy} />}
+      </div>
+      {foot && <div className="foot">{foot}</div>}
+    </aside>
+  )
+}
+
+/** A running step: how far, how long still, and a way to stop it. */
+function Running({ step }: { step: Step }) {
+  const { state } = useOpenJob()
+  const p = useAppSelector((s) => s.progress.steps[step.id])
+  const [cancel] = useCancelStepMutation()
+  const waiting = state.steps.filter((s) => s.state === 'queued').length - (step.state === 'queued' ? 1 : 0)
+  const share = p?.progress ?? 0
+  return (
+    <div className="running" role="status" data-running={step.operation}>
+      <div style={{ display: 'flex', gap: 8, alignItems: 'baseline' }}>
+        <b style={{ flex: 1 }}>{step.title}</b>
+        <Button size="small" onClick={() => void cancel({ id: state.job.id, step: step.id })}>Cancel</Button>
+      </div>
+      <div className="bar" role="progressbar" aria-valuenow={Math.round(100 * share)} aria-valuemin={0} aria-valuemax={100} aria-label={step.title}><i style={{ width: `${100 * share}%` }} /></div>
+      <span className="hint">
+        {step.state === 'queued' ? 'waits its turn' : p?.phase || step.file || 'begins'}
+        {p?.remaining != null && p.remaining > 900 ? `, about ${duration(p.remaining)} left` : ''}
+        {waiting > 0 ? `, ${waiting} more after it` : ''}
+      </span>
+    </div>
+  )
+}
+
+export function StepProblem({ of }: { of: RunningStep }) {
+  if (!of.problem) return null
+  return (
+    <ProblemBox problem={of.problem}>
+      <div><Button size="small" onClick={of.forget}>Close</Button></div>
+    </ProblemBox>
+  )
+}
+
+/** The numbers of a step, without those of single passes. */
+export function Numbers({ step, names, limit = 6 }: { step: Step | undefined; names?: string[]; limit?: number }) {
+  const list = step?.evidence?.quantities.filter((q) => (q.of === undefined || step.operation === 'flag') && (!names || names.includes(q.name))).slice(0, limit) ?? []
+  if (!list.length) return null
+  return (
+    <dl className="rows" data-evidence={step?.operation}>
+      {list.map((q) => (
+        <div key={q.name} style={{ display: 'contents' }}>
+          <dt>{q.name}</dt>
+          <dd data-quantity={q.name}>{formatValue(q)} {q.unit}</dd>
+        </div>
+      ))}
+    </dl>
+  )
+}
+
+export function Warnings({ step }: { step: Step | undefined }) {
+  return <>{step?.evidence?.warnings.map((w) => <p className="note" key={w}>{w}</p>)}</>
+}

@@ -1,0 +1,47 @@
+import { createSlice, type PayloadAction } from '@reduxjs/toolkit'
+import type { ServerEvent } from '@oak-gauge/contract'
+import { api } from './api.ts'
+
+export interface Progress {
+  progress: number
+  phase: string
+  /** milliseconds, null while unknown */
+  remaining: number | null
+}
+
+/** How far the running steps are; not in the ledger, only on the screen. */
+export const progressSlice = createSlice({
+  name: 'progress',
+  initialState: { steps: {} as Record<string, Progress>, connected: true },
+  reducers: {
+    progressed(state, { payload }: PayloadAction<Progress & { step: string }>) {
+      const { step, ...rest } = payload
+      state.steps[step] = rest
+    },
+    connection(state, { payload }: PayloadAction<boolean>) {
+      state.connected = payload
+    },
+  },
+})
+
+/** Listens to the server for as long as the page is open; the browser connects again by itself. */
+export function listen(store: { dispatch: (a: never) => unknown }): void {
+  const dispatch = store.dispatch as (a: unknown) => void
+  const source = new EventSource('/api/events')
+  let lost = false
+  source.onopen = () => {
+    dispatch(progressSlice.actions.connection(true))
+    // what happened while we were away
+    if (lost) dispatch(api.util.invalidateTags(['Jobs', 'Job']))
+    lost = false
+  }
+  source.onerror = () => {
+    lost = true
+    dispatch(progressSlice.actions.connection(false))
+  }
+  source.onmessage = (m: MessageEvent<string>) => {
+    const e = JSON.parse(m.data) as ServerEvent
+    if (e.type === 'progress') dispatch(progressSlice.actions.progressed(e))
+    else dispatch(api.util.invalidateTags(['Jobs', { type: 'Job', id: e.job }]))
+  }
+}

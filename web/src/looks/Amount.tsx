@@ -1,0 +1,62 @@
+import { Input } from 'antd'
+import { useEffect, useId, useState, type ReactNode } from 'react'
+import { formatLength, parseLength } from './length.ts'
+
+interface AmountProps {
+  label: string
+  value: number
+  onChange(v: number): void
+  unit?: 'mm' | '%' | ''
+  /** shown as a small "changed" mark that puts it back */
+  usual?: number
+  reason?: ReactNode
+  /** arrow keys and [ ] nudge by this */
+  step?: number
+  plusMinus?: boolean
+  positive?: boolean
+}
+
+/** A number with its unit and its reason. Lengths are understood as people type them. What is no number stays in the field and says so. */
+export function Amount({ label, value, onChange, unit = 'mm', usual, reason, step, plusMinus, positive = true }: AmountProps) {
+  const id = useId()
+  const shown = unit === 'mm' ? formatLength(value) : String(value)
+  const [text, setText] = useState(shown)
+  const [wrong, setWrong] = useState(false)
+  useEffect(() => {
+    setText(shown)
+    setWrong(false)
+  }, [shown])
+  const take = (t: string) => {
+    const v = unit === 'mm' ? parseLength(t) : Number(t.replace(/[\s\u202f]/g, '').replace(',', '.'))
+    if (v === null || !Number.isFinite(v) || (positive && v <= 0)) return setWrong(true)
+    setWrong(false)
+    if (v === value) setText(shown)
+    else onChange(v)
+  }
+  const changed = usual !== undefined && Math.abs(usual - value) > 1e-9
+  return (
+    <div className="field">
+      <label htmlFor={id}>
+        {label}
+        {changed && (
+          <button type="button" className="changed" title={`Back to ${unit === 'mm' ? formatLength(usual) : usual} ${unit}`} onClick={() => onChange(usual)}>
+            changed
+          </button>
+        )}
+      </label>
+      <Input
+        id={id} className="amount" value={text} status={wrong ? 'error' : ''} prefix={plusMinus ? '±' : undefined} suffix={<span className="soft">{unit}</span>}
+        onChange={(e) => setText(e.target.value)}
+        onBlur={() => take(text)}
+        onKeyDown={(e) => {
+          if (e.key === 'Enter') take(text)
+          if (step && (e.key === 'ArrowUp' || e.key === 'ArrowDown')) {
+            e.preventDefault()
+            onChange(Number((value + (e.key === 'ArrowUp' ? step : -step)).toFixed(6)))
+          }
+        }}
+      />
+      {wrong ? <span className="reason" role="alert">{unit === 'mm' ? 'A length, such as 0.1 or 4 in.' : 'A number above 0.'}</span> : reason && <span className="reason">{reason}</span>}
+    </div>
+  )
+}

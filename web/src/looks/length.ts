@@ -1,0 +1,16 @@
+const PER: Record<string, number> = { mm: 1, cm: 10, m: 1000, in: 25.4, '"': 25.4, ft: 304.8, um: 0.001, µm: 0.001 }
+
+/** A length as people type it, in mm: 0.1, .1, "0,1", "4 in". Null when it is none. */
+export function parseLength(text: string): number | null {
+  const m = /^\s*([+-]?(?:\d+(?:[.,]\d*)?|[.,]\d+)(?:e[+-]?\d+)?)\s*(mm|cm|m|in|"|ft|um|µm)?\s*$/i.exec(text.replace('±', ''))
+  if (!m) return null
+  const n = Number(m[1].replace(',', '.'))
+  return Number.isFinite(n) ? n * PER[(m[2] ?? 'mm').toLowerCase()] : null
+}
+
+/** Never more digits than mean something: three significant ones, and at most four decimals. */
+export function formatLength(v: number): string {
+  if (!Number.isFinite(v)) return '–'
+  const a = Math.abs(v)
+  return v.toFixed(a === 0 ? 2 : Math.max(0, Math.min(4, 2 - Math.floor(Math.log10(a)))))
+}

@@ -1,0 +1,34 @@
+import type { StepEvidence } from '@oak-gauge/contract'
+
+export type Quantity = StepEvidence['quantities'][number]
+
+/** A number as it is shown: never more digits than its uncertainty or its unit deserves. */
+export function formatValue(q: Pick<Quantity, 'value' | 'unit'> & { uncertainty?: number }): string {
+  if (typeof q.value === 'string') return q.value
+  const v = q.value
+  if (!Number.isFinite(v)) return '–'
+  if (q.unit === '') return Number.isInteger(v) ? count(v) : v.toPrecision(3)
+  if (q.unit === '%') return v.toFixed(Math.abs(v) >= 99.95 || Math.abs(v) >= 10 ? 1 : 2)
+  if (q.unit === 'mm²' || q.unit === 'mm³') return count(Number(v.toPrecision(6)))
+  if (q.uncertainty && q.uncertainty > 0) return v.toFixed(Math.max(0, Math.min(4, 1 - Math.floor(Math.log10(q.uncertainty)))))
+  const a = Math.abs(v)
+  return v.toFixed(a >= 10 ? 2 : a >= 0.01 || a === 0 ? 3 : 4)
+}
+
+/** 1480000 as 1 480 000, with narrow spaces. */
+export const count = (v: number) => (Number.isInteger(v) ? v.toString() : v.toString()).replace(/\B(?=(\d{3})+(?!\d))/g, '\u202f')
+
+/** 1480000 as 1.48 M. */
+export function short(v: number): string {
+  if (v >= 1e6) return `${(v / 1e6).toPrecision(3)} M`
+  if (v >= 1e4) return `${Math.round(v / 1e3)} k`
+  return count(v)
+}
+
+export const bytes = (n: number) => (n >= 1e6 ? `${(n / 1e6).toFixed(1)} MB` : n >= 1e3 ? `${(n / 1e3).toFixed(1)} kB` : `${n} B`)
+
+export function duration(ms: number): string {
+  if (ms < 950) return `${Math.max(1, Math.round(ms))} ms`
+  if (ms < 60_000) return `${(ms / 1000).toFixed(ms < 10_000 ? 1 : 0)} s`
+  return `${Math.floor(ms / 60_000)} min ${Math.round((ms % 60_000) / 1000)} s`
+}

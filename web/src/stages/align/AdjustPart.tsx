@@ -1,0 +1,77 @@
+import { Button } from 'antd'
+import { useEffect, type ReactNode } from 'react'
+import { lastOf, quantity, type Stage } from '@oak-gauge/contract'
+import { useOpenJob } from '../../job/useJob.ts'
+import { useStep } from '../../job/useStep.ts'
+import { Numbers, StepProblem, Warnings, WorkCard } from '../../job/WorkCard.tsx'
+import { formatValue } from '../../looks/quantity.ts'
+import { useAppDispatch, useAppSelector } from '../../store.ts'
+import { view } from '../../view/viewSlice.ts'
+import { Toggle } from '../clean/CleanCard.tsx'
+
+/** Joint adjustment: shares the remaining error among all passes, and says how large it is, pass by pass and pair by pair. */
+export function AdjustPart({ head, go }: { head: ReactNode; go(stage: Stage): void }) {
+  const { path, passes, state } = useOpenJob()
+  const dispatch = useAppDispatch()
+  const map = useAppSelector((s) => s.view.map)
+  const step = useStep()
+  const last = lastOf(path, 'adjust')
+  const gaps = last && state.tray.find((i) => i.kind === 'field' && i.step === last.id)
+  const rms = quantity(last, 'gap between passes, rms')?.value
+  useEffect(() => () => void dispatch(view.colours({ map: null })), [dispatch])
+  const showMap = (on: boolean) => {
+    if (!gaps) return
+    const r = typeof rms === 'number' ? rms : 0.01
+    dispatch(view.colours(on ? { map: gaps.slot, limit: 1.5 * r, scale: 4 * r } : { map: null }))
+    dispatch(view.hide({ slots: passes.map((p) => p.slot), hidden: on }))
+  }
+  const of = last?.evidence?.quantities ?? []
+  const value = (name: string, who: string) => of.find((q) => q.name === name && q.of === who)
+  const pairs = [...new Set(of.filter((q) => q.name === 'pair, rms').map((q) => q.of ?? ''))]
+  return (
+    <WorkCard
+      question="How well do the passes agree?" about="All overlapping passes are adjusted at once, the first stays put. What remains is shared, and sets how fine the merge may be."
+      foot={
+        <>
+          {last && <Button onClick={() => go('Merge')}>Go on to Merge</Button>}
+          <Button type="primary" disabled={step.running} onClick={() => void step.run({ operation: 'adjust', inputs: { passes: passes.map((p) => p.slot) } })}>{last ? 'Adjust once more' : `Adjust ${passes.length} passes`}</Button>
+        </>
+      }
+    >
+      {head}
+      <StepProblem of={step} />
+      {last && !step.running && (
+        <>
+          <Numbers step={last} limit={3} />
+          <Warnings step={last} />
+          {gaps && <Toggle label="Show the gaps as a map" value={map === gaps.slot} onChange={showMap} />}
+          <table style={{ width: '100%', fontSize: 12.5 }}>
+            <thead><tr className="soft"><th align="left">Pass</th><th align="right">rms</th><th align="right">largest</th><th align="right">moved</th></tr></thead>
+            <tbody>
+              {passes.map((p) => (
+                <tr key={p.slot} data-pass={p.name}>
+                  <td>{p.name}</td>
+                  {['gap, rms', 'gap, largest', 'moved'].map((n) => <td key={n} align="right" className="figure">{value(n, p.name) ? formatValue(value(n, p.name) ?? { value: NaN, unit: 'mm' }) : '–'}</td>)}
+                </tr>
+              ))}
+            </tbody>
+          </table>
+          <details className="fine">
+            <summary>{pairs.length} pairs of passes</summary>
+            <table style={{ width: '100%', fontSize: 12.5 }}>
+              <thead><tr className="soft"><th align="left">Pair</th><th align="right">rms</th><th align="right">mean</th><th align="right">largest</th></tr></thead>
+              <tbody>
+                {pairs.map((name) => (
+                  <tr key={name}>
+                    <td>{name.replaceAll('Pass ', '')}</td>
+                    {['pair, rms', 'pair, mean', 'pair, largest'].map((n) => <td key={n} align="right" className="figure">{formatValue(value(n, name) ?? { value: NaN, unit: 'mm' })}</td>)}
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+          </details>
+        </>
+      )}
+    </WorkCard>
+  )
+}

@@ -1,0 +1,44 @@
+import { Button, Segmented, Select } from 'antd'
+import { useMemo, useState } from 'react'
+import { lastOf } from '@oak-gauge/contract'
+import { useOpenJob } from '../../job/useJob.ts'
+import { WorkCard } from '../../job/WorkCard.tsx'
+import type { CardProps } from '../cards.ts'
+import { AdjustPart } from './AdjustPart.tsx'
+import { PairsPart } from './PairsPart.tsx'
+import { ShapePart } from './ShapePart.tsx'
+
+type Part = 'shape' | 'pairs' | 'adjust'
+
+/** Setups come together by shape or by picked pairs; then all passes are adjusted at once. */
+export function AlignCard({ go }: CardProps) {
+  const { state, passes, path } = useOpenJob()
+  const setups = useMemo(() => state.setups.filter((s) => passes.some((p) => p.setup === s.id)), [state.setups, passes])
+  const together = lastOf(path, 'align-shape', 'align-pairs', 'align-fine') !== undefined
+  const [chosen, setPart] = useState<Part | null>(null)
+  const [looseId, setLoose] = useState<string | null>(null)
+  if (passes.length < 2)
+    return (
+      <WorkCard question="How do the passes lie together?" foot={<Button type="primary" onClick={() => go(passes.length ? 'Merge' : 'Capture')}>{passes.length ? 'Go on to Merge' : 'Go to Capture'}</Button>}>
+        <p>{passes.length ? 'There is one pass only: nothing has to be aligned.' : 'Here passes are brought together. There are none yet.'}</p>
+      </WorkCard>
+    )
+  const part: Part = setups.length < 2 ? 'adjust' : (chosen ?? (together ? 'adjust' : 'shape'))
+  const loose = looseId ?? setups.at(-1)?.id
+  const sides = { anchor: passes.filter((p) => p.setup !== loose), loose: passes.filter((p) => p.setup === loose) }
+  const head = setups.length > 1 && (
+    <>
+      <Segmented<Part> block value={part} onChange={setPart} options={[{ value: 'shape', label: 'By shape' }, { value: 'pairs', label: 'By pairs' }, { value: 'adjust', label: 'All passes' }]} />
+      {part !== 'adjust' && (
+        <div className="field">
+          <label htmlFor="a-loose">Loose</label>
+          <Select id="a-loose" style={{ width: 190 }} value={loose ?? null} onChange={setLoose} options={setups.map((s) => ({ value: s.id, label: s.name }))} />
+          <span className="reason">it moves; the other setups are the anchor and stay put</span>
+        </div>
+      )}
+    </>
+  )
+  if (part === 'shape') return <ShapePart head={head} {...sides} onDone={() => setPart('adjust')} onPairs={() => setPart('pairs')} />
+  if (part === 'pairs') return <PairsPart key={loose} head={head} {...sides} onDone={() => setPart('adjust')} />
+  return <AdjustPart head={head} go={go} />
+}

@@ -1,0 +1,42 @@
+import { Button } from 'antd'
+import type { ReactNode } from 'react'
+import type { TrayItem } from '@oak-gauge/contract'
+import { lastOf } from '@oak-gauge/contract'
+import { useOpenJob } from '../../job/useJob.ts'
+import { useStep } from '../../job/useStep.ts'
+import { Numbers, StepProblem, Warnings, WorkCard } from '../../job/WorkCard.tsx'
+
+export interface SidesProps {
+  head: ReactNode
+  anchor: TrayItem[]
+  loose: TrayItem[]
+  onDone(): void
+}
+
+export function ShapePart({ head, anchor, loose, onDone, onPairs }: SidesProps & { onPairs(): void }) {
+  const { path } = useOpenJob()
+  const step = useStep()
+  const last = lastOf(path, 'align-shape')
+  const run = () => void step.run({ operation: 'align-shape', inputs: { anchor: anchor.map((p) => p.slot), loose: loose.map((p) => p.slot) } })
+  return (
+    <WorkCard
+      question="How do the setups lie together?" about="The shape alone tells how the loose setup lies on the anchor, from any start. Where it does not tell, it says so."
+      foot={
+        <>
+          {last ? <Button onClick={onDone}>On to all passes</Button> : <Button onClick={onPairs}>Pick pairs instead</Button>}
+          <Button type="primary" disabled={step.running || !anchor.length || !loose.length} onClick={run}>Align by shape</Button>
+        </>
+      }
+    >
+      {head}
+      <StepProblem of={step} />
+      {last && !step.running && (
+        <>
+          <h3>Found</h3>
+          <Numbers step={last} />
+          <Warnings step={last} />
+        </>
+      )}
+    </WorkCard>
+  )
+}

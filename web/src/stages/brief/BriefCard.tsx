@@ -1,0 +1,57 @@
+import { Button, Input, Select } from 'antd'
+import { useState } from 'react'
+import { PURPOSES, SURFACES, type JobFields } from '@oak-gauge/contract'
+import { problemOf, usePatchJobMutation } from '../../api.ts'
+import { Amount } from '../../looks/Amount.tsx'
+import { ProblemBox } from '../../looks/ProblemBox.tsx'
+import { useOpenJob } from '../../job/useJob.ts'
+import { WorkCard } from '../../job/WorkCard.tsx'
+import type { CardProps } from '../cards.ts'
+
+export function BriefCard({ go }: CardProps) {
+  const { state } = useOpenJob()
+  const [fields, setFields] = useState<JobFields>(() => {
+    const { title, part, purpose, tolerance, surface, notes } = state.job
+    return { title, part, purpose, tolerance, surface, notes }
+  })
+  const [patch, { error, isLoading }] = usePatchJobMutation()
+  const set = (f: Partial<JobFields>) => setFields({ ...fields, ...f })
+  const changed = (Object.keys(fields) as (keyof JobFields)[]).some((k) => fields[k] !== state.job[k])
+  const problem = problemOf(error)
+  const save = async () => {
+    if (changed) {
+      const r = await patch({ id: state.job.id, patch: fields })
+      if (r.error) return
+    }
+    go('Capture')
+  }
+  return (
+    <WorkCard
+      question="What is asked of this part?" about="Limits, cell sizes and verdicts later on start from what is said here."
+      foot={<Button type="primary" loading={isLoading} disabled={!fields.title.trim()} onClick={() => void save()}>{changed ? 'Keep and go on' : 'Go on to Capture'}</Button>}
+    >
+      <div className="field">
+        <label htmlFor="b-title">Name of the part</label>
+        <Input id="b-title" className="wide" value={fields.title} maxLength={120} onChange={(e) => set({ title: e.target.value })} />
+      </div>
+      <div className="field">
+        <label htmlFor="b-part">Belongs to</label>
+        <Input id="b-part" className="wide" value={fields.part} maxLength={200} onChange={(e) => set({ part: e.target.value })} />
+      </div>
+      <div className="field">
+        <label htmlFor="b-purpose">Purpose</label>
+        <Select id="b-purpose" style={{ width: 176 }} value={fields.purpose} onChange={(purpose) => set({ purpose })} options={PURPOSES.map((p) => ({ value: p, label: p.replace('-', ' ') }))} />
+      </div>
+      <Amount label="Tolerance" value={fields.tolerance ?? 0} onChange={(v) => set({ tolerance: v })} reason={fields.tolerance ? 'full width; half of it to each side' : 'not said yet'} />
+      <div className="field">
+        <label htmlFor="b-surface">Surface</label>
+        <Select id="b-surface" style={{ width: 176 }} value={fields.surface} onChange={(surface) => set({ surface })} options={SURFACES.map((p) => ({ value: p, label: p }))} />
+      </div>
+      <div className="field">
+        <label htmlFor="b-notes">Notes</label>
+        <Input.TextArea id="b-notes" className="wide" rows={4} value={fields.notes} maxLength={4000} onChange={(e) => set({ notes: e.target.value })} />
+      </div>
+      {problem && <ProblemBox problem={problem} />}
+    </WorkCard>
+  )
+}

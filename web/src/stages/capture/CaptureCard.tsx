@@ -1,0 +1,107 @@
+import { Button, Segmented, Select } from 'antd'
+import { useRef, useState, type DragEvent } from 'react'
+import { UNITS, type Step } from '@oak-gauge/contract'
+import { useAddSetupMutation, useDismissStepMutation, useMoveToSetupMutation, useRerunStepMutation } from '../../api.ts'
+import { bytes, short } from '../../looks/quantity.ts'
+import { ProblemBox } from '../../looks/ProblemBox.tsx'
+import { useOpenJob } from '../../job/useJob.ts'
+import { useStep } from '../../job/useStep.ts'
+import { WorkCard } from '../../job/WorkCard.tsx'
+import type { CardProps } from '../cards.ts'
+import { dismissUpload, upload, useUploads } from './upload.ts'
+
+const TAKEN = '.ply,.stl,.obj,.3mf,.xyz,.asc,.csv,.txt,.pts,.step,.stp'
+type As = 'auto' | 'nominal'
+
+/** Files in: recorded passes, meshes, nominals. */
+export function CaptureCard({ go }: CardProps) {
+  const { state, passes, meshes, nominals } = useOpenJob()
+  const job = state.job.id
+  const uploads = useUploads(job)
+  const [as, setAs] = useState<As>('auto')
+  const [setup, setSetup] = useState<string | null>(null)
+  const [over, setOver] = useState(false)
+  const input = useRef<HTMLInputElement>(null)
+  const [addSetup] = useAddSetupMutation()
+  const [move] = useMoveToSetupMutation()
+  const aside = useStep()
+  const into = setup ?? state.setups.at(-1)?.id
+  const take = (list: FileList | null) => {
+    if (list?.length) upload(job, [...list], as === 'nominal' ? { role: 'nominal' } : into ? { setup: into } : {})
+  }
+  const drop = (e: DragEvent) => {
+    e.preventDefault()
+    setOver(false)
+    take(e.dataTransfer.files)
+  }
+  const refused = state.steps.filter((s) => s.operation === 'import' && s.state === 'failed')
+  const items = [...passes, ...meshes, ...nominals].filter((i) => state.steps.find((s) => s.id === i.step)?.operation === 'import')
+  return (
+    <WorkCard
+      question="What was recorded?" about="Bring in the passes of each setup, and the nominal if there is one. Files are kept as they are; every change later is a step of its own."
+      foot={<Button type="primary" disabled={!passes.length && !meshes.length} onClick={() => go(passes.length ? 'Clean' : 'Datum')}>{passes.length || !meshes.length ? 'Go on to Clean' : 'Go on to Datum'}</Button>}
+    >
+      <Segmented<As> block value={as} onChange={setAs} options={[{ value: 'auto', label: 'Scans and meshes' }, { value: 'nominal', label: 'A nominal' }]} />
+      {as === 'auto' && (
+        <div className="field">
+          <label htmlFor="c-setup">Recorded in</label>
+          <span style={{ display: 'flex', gap: 6 }}>
+            <Select id="c-setup" style={{ width: 150 }} value={into ?? null} onChange={setSetup} options={state.setups.map((s) => ({ value: s.id, label: s.name }))} />
+            <Button style={{ height: 30 }} title="Another setup: the part was turned or moved in between" onClick={() => void addSetup({ id: job, name: `Setup ${state.setups.length + 1}` }).then(() => setSetup(null))}>New</Button>
+          </span>
+        </div>
+      )}
+      <div
+        className={`drop${over ? ' over' : ''}`} role="button" tabIndex={0} aria-label="Drop files here or choose them" onClick={() => input.current?.click()} onKeyDown={(e) => { if (e.key === 'Enter') input.current?.click() }}
+        onDragOver={(e) => { e.preventDefault(); setOver(true) }} onDragLeave={() => setOver(false)} onDrop={drop}
+      >
+        <b>Drop files here, or choose them</b>
+        <div className="hint">PLY, STL, OBJ, 3MF, point text (XYZ, ASC, CSV), STEP; up to 2 GB each</div>
+        <input ref={input} type="file" multiple hidden accept={TAKEN} onChange={(e) => { take(e.target.files); e.target.value = '' }} />
+      </div>
+      <div className="files">
+        {uploads.map((u) => (
+          <div className="file" key={u.key}>
+            <div style={{ display: 'flex', gap: 8 }}>
+              <span style={{ flex: 1 }}>{u.name}</span>
+              <span className="figure soft">{u.problem ? '' : `${Math.round(100 * u.sent)} % of ${bytes(u.bytes)}`}</span>
+              <Button size="small" onClick={() => (u.problem ? dismissUpload(u.key) : u.stop())}>{u.problem ? 'Close' : 'Stop'}</Button>
+            </div>
+            {u.problem && <ProblemBox problem={u.problem} />}
+          </div>
+        ))}
+        {refused.map((s) => <Refused key={s.id} step={s} />)}
+        {items.map((i) => (
+          <div className="file" key={i.slot} style={{ display: 'flex', gap: 8, alignItems: 'center' }}>
+            <span style={{ flex: 1, overflow: 'hidden', textOverflow: 'ellipsis', whiteSpace: 'nowrap' }} title={i.name}>{i.name}</span>
+            {i.role === 'pass' ? (
+              <select aria-label={`Setup of ${i.name}`} value={i.setup ?? ''} onChange={(e) => void move({ id: job, slot: i.slot, setup: e.target.value || null })}>
+                <option value="">no setup</option>
+                {state.setups.map((s) => <option key={s.id} value={s.id}>{s.name.split(',')[0]}</option>)}
+              </select>
+            ) : <span className="soft">{i.role}</span>}
+            <span className="figure soft">{short(i.count)}</span>
+            <Button size="small" aria-label={`Set ${i.name} aside`} title="Set aside (the ledger brings it back)" onClick={() => void aside.run({ operation: 'set-aside', inputs: { items: [i.slot] } })}>–</Button>
+          </div>
+        ))}
+      </div>
+    </WorkCard>
+  )
+}
+
+/** A file that could not be read; when only its unit is missing, it is asked for. */
+function Refused({ step }: { step: Step }) {
+  const { state } = useOpenJob()
+  const [rerun] = useRerunStepMutation()
+  const [dismiss] = useDismissStepMutation()
+  if (!step.problem) return null
+  const again = (unit: string) => void rerun({ id: state.job.id, step: step.id, params: { ...step.params, unit } })
+  return (
+    <ProblemBox problem={step.problem}>
+      <span style={{ display: 'flex', gap: 5, flexWrap: 'wrap', marginTop: 3 }}>
+        {step.problem.code === 'unit-unknown' && UNITS.map((u) => <Button key={u} size="small" onClick={() => again(u)}>{u === 'um' ? 'µm' : u}</Button>)}
+        <Button size="small" onClick={() => void dismiss({ id: state.job.id, step: step.id })}>{step.problem.code === 'unit-unknown' ? 'Leave it out' : 'Close'}</Button>
+      </span>
+    </ProblemBox>
+  )
+}

@@ -1,0 +1,19 @@
+import type { ComponentType } from 'react'
+import type { Stage } from '@oak-gauge/contract'
+import { AlignCard } from './align/AlignCard.tsx'
+import { BriefCard } from './brief/BriefCard.tsx'
+import { CaptureCard } from './capture/CaptureCard.tsx'
+import { CleanCard } from './clean/CleanCard.tsx'
+import { DatumCard } from './datum/DatumCard.tsx'
+import { DeliverCard } from './deliver/DeliverCard.tsx'
+import { InspectCard } from './inspect/InspectCard.tsx'
+import { MergeCard } from './merge/MergeCard.tsx'
+
+export interface CardProps {
+  go(stage: Stage): void
+}
+
+/** The work card of each stage. */
+export const CARDS: Record<Stage, ComponentType<CardProps>> = {
+  Brief: BriefCard, Capture: CaptureCard, Clean: CleanCard, Align: AlignCard, Merge: MergeCard, Datum: DatumCard, Inspect: InspectCard, Deliver: DeliverCard,
+}

@@ -1,0 +1,74 @@
+import { Button, Select } from 'antd'
+import { useEffect, useState } from 'react'
+import { lastOf } from '@oak-gauge/contract'
+import { useOpenJob } from '../../job/useJob.ts'
+import { useStep } from '../../job/useStep.ts'
+import { Numbers, StepProblem, Warnings, WorkCard } from '../../job/WorkCard.tsx'
+import { useAppDispatch, useAppSelector } from '../../store.ts'
+import { view } from '../../view/viewSlice.ts'
+import { Toggle } from '../clean/CleanCard.tsx'
+import type { CardProps } from '../cards.ts'
+
+/** The measured part on its nominal: best fit over chosen faces, or over all. */
+export function DatumCard({ go }: CardProps) {
+  const { meshes, nominals, path } = useOpenJob()
+  const dispatch = useAppDispatch()
+  const faces = useAppSelector((s) => s.view.faces)
+  const [nominalSlot, setNominal] = useState<string | null>(null)
+  const [byShape, setByShape] = useState<boolean | null>(null)
+  const step = useStep()
+  const nominal = nominals.find((n) => n.slot === nominalSlot) ?? nominals.at(-1)
+  const mesh = meshes.at(-1)
+  const last = lastOf(path, 'best-fit')
+  const choosable = (nominal?.faces ?? 0) > 1
+  const slot = nominal?.slot
+  const shape = byShape ?? !last
+  useEffect(() => {
+    if (!slot || !choosable) return
+    dispatch(view.pick({ kind: 'faces', slot }))
+    return () => void dispatch(view.pick({ kind: 'none' }))
+  }, [dispatch, slot, choosable])
+  if (!mesh || !nominal)
+    return (
+      <WorkCard question="How does the part lie on its nominal?" foot={<Button type="primary" onClick={() => go(mesh ? 'Capture' : 'Merge')}>{mesh ? 'Bring in a nominal' : 'Go to Merge'}</Button>}>
+        <p>{mesh ? 'There is no nominal yet. Bring a STEP file or a mesh in as nominal; without one, the mesh can be delivered as it is.' : 'Here the merged mesh is laid on its nominal. There is no mesh yet.'}</p>
+        {mesh && <Button onClick={() => go('Deliver')}>Deliver without</Button>}
+      </WorkCard>
+    )
+  return (
+    <WorkCard
+      question="How does the part lie on its nominal?"
+      about={choosable ? 'Click the faces that shall count, such as the machined ones that locate the part. None chosen: all count.' : 'This nominal is one surface: all of it counts.'}
+      foot={
+        <>
+          {last && <Button onClick={() => go('Inspect')}>Go on to Inspect</Button>}
+          <Button type="primary" disabled={step.running} onClick={() => void step.run({ operation: 'best-fit', inputs: { measured: [mesh.slot], nominal: [nominal.slot] }, params: { faces, byShape: shape } })}>
+            {faces.length ? `Fit on ${faces.length} ${faces.length === 1 ? 'face' : 'faces'}` : 'Fit on all faces'}
+          </Button>
+        </>
+      }
+    >
+      {nominals.length > 1 && (
+        <div className="field">
+          <label htmlFor="d-nominal">Nominal</label>
+          <Select id="d-nominal" style={{ width: 190 }} value={nominal.slot} onChange={setNominal} options={nominals.map((n) => ({ value: n.slot, label: n.name }))} />
+        </div>
+      )}
+      {choosable && (
+        <div className="field">
+          <label>Faces that count</label>
+          <span className="figure" data-faces={faces.length}>{faces.length || 'all'} of {nominal.faces}</span>
+          {faces.length > 0 && <span className="reason"><Button size="small" onClick={() => dispatch(view.faces([]))}>Count all again</Button></span>}
+        </div>
+      )}
+      <Toggle label="Find the rough pose by shape" value={shape} onChange={setByShape} reason="off: the present pose is nearly right, such as when fitting again" />
+      <StepProblem of={step} />
+      {last && !step.running && (
+        <>
+          <Numbers step={last} />
+          <Warnings step={last} />
+        </>
+      )}
+    </WorkCard>
+  )
+}

@@ -1,0 +1,86 @@
+import { Button, Segmented } from 'antd'
+import { useEffect, useState } from 'react'
+import { lastOf } from '@oak-gauge/contract'
+import { useFileSizeQuery } from '../../api.ts'
+import { bytes, count, formatValue } from '../../looks/quantity.ts'
+import { useOpenJob } from '../../job/useJob.ts'
+import { useStep } from '../../job/useStep.ts'
+import { StepProblem, Warnings, WorkCard } from '../../job/WorkCard.tsx'
+import { useAppDispatch } from '../../store.ts'
+import { view } from '../../view/viewSlice.ts'
+import type { CardProps } from '../cards.ts'
+
+const FORMATS = ['stl', 'ply', 'obj', '3mf'] as const
+type Format = (typeof FORMATS)[number]
+const ABOUT: Record<Format, string> = {
+  stl: 'binary; carries no unit: say that it is millimetres', ply: 'binary; carries no unit', obj: 'text; carries no unit', '3mf': 'zipped; carries the unit',
+}
+
+/** The mesh as a file, after a look at what the next program will find in it. */
+export function DeliverCard({ go }: CardProps) {
+  const { meshes, path, deviation, state, busy } = useOpenJob()
+  const dispatch = useAppDispatch()
+  const [format, setFormat] = useState<Format>('stl')
+  const mesh = meshes.at(-1)
+  const facts = useStep()
+  const { run } = facts
+  const slot = mesh?.slot
+  // facts of this very mesh, after its last change
+  const known = lastOf(path, 'facts')
+  const current = known && mesh && known.inputs['mesh']?.includes(mesh.slot) && path.findIndex((s) => s.id === known.id) > path.findIndex((s) => s.id === mesh.step) ? known : undefined
+  const { data: size } = useFileSizeQuery({ item: mesh?.id ?? '', format }, { skip: !mesh })
+  const compared = lastOf(path, 'deviation')
+  const given = compared?.params as { limit?: number; scale?: number } | undefined
+  useEffect(() => {
+    if (deviation && given) dispatch(view.colours({ map: deviation.slot, limit: given.limit ?? 0.1, scale: given.scale ?? 1 }))
+    return () => void dispatch(view.colours({ map: null }))
+    // eslint-disable-next-line react-hooks/exhaustive-deps -- once, on coming here
+  }, [])
+  if (!mesh)
+    return (
+      <WorkCard question="What shall be handed over?" foot={<Button type="primary" onClick={() => go('Merge')}>Go to Merge</Button>}>
+        <p>Here the mesh leaves as a file, with a look at its size, open edges and unit before. There is no mesh yet.</p>
+      </WorkCard>
+    )
+  const v = (name: string) => current?.evidence?.quantities.find((q) => q.name === name)
+  const say = (name: string) => {
+    const q = v(name)
+    return q ? `${formatValue(q)}${q.unit ? ` ${q.unit}` : ''}` : '–'
+  }
+  const number = (name: string) => Number(v(name)?.value ?? NaN)
+  return (
+    <WorkCard
+      question="What shall be handed over?"
+      foot={
+        <>
+          {deviation && <Button href={`/api/items/${deviation.id}/file`} download>Deviation table, CSV</Button>}
+          <Button type="primary" href={`/api/items/${mesh.id}/file?format=${format}`} download>Save {format.toUpperCase()}</Button>
+        </>
+      }
+    >
+      <Segmented<Format> block value={format} onChange={setFormat} options={FORMATS.map((f) => ({ value: f, label: f.toUpperCase() }))} />
+      <p className="hint">{ABOUT[format]}</p>
+      {current ? (
+        <>
+          <p className="note" data-preflight>
+            {number('size x').toFixed(1)} × {number('size y').toFixed(1)} × {number('size z').toFixed(1)} mm, {count(mesh.count)} triangles, {size ? bytes(size.bytes) : '…'}, {number('open edges') === 0 ? 'closed' : `${count(number('open edges'))} open edges`}, unit mm.
+          </p>
+          <dl className="rows" data-evidence="facts">
+            {['area', 'volume', 'open edges', 'borders', 'pieces', 'edges of more than two', 'not measured'].map((n) => (
+              <div key={n} style={{ display: 'contents' }}><dt>{n}</dt><dd data-quantity={n}>{say(n)}</dd></div>
+            ))}
+          </dl>
+          <Warnings step={current} />
+        </>
+      ) : (
+        <>
+          <p>{mesh.name}: {count(mesh.count)} triangles{size ? `, ${bytes(size.bytes)} as ${format.toUpperCase()}` : ''}.</p>
+          <Button disabled={!slot || facts.running || !!busy} onClick={() => slot && void run({ operation: 'facts', inputs: { mesh: [slot] } })}>Look it over before it goes</Button>
+        </>
+      )}
+      <StepProblem of={facts} />
+      <hr />
+      <p className="hint">The whole way from files to result, for the next part: <a href={`/api/jobs/${state.job.id}/recipe`} download>save as recipe</a></p>
+    </WorkCard>
+  )
+}

@@ -1,0 +1,89 @@
+import { Button, Segmented } from 'antd'
+import { useState } from 'react'
+import { lastOf, quantity } from '@oak-gauge/contract'
+import { useOpenJob } from '../../job/useJob.ts'
+import { useStep } from '../../job/useStep.ts'
+import { Numbers, StepProblem, Warnings, WorkCard } from '../../job/WorkCard.tsx'
+import { Amount } from '../../looks/Amount.tsx'
+import { formatLength } from '../../looks/length.ts'
+import { count } from '../../looks/quantity.ts'
+import type { CardProps } from '../cards.ts'
+
+type Closing = 'open' | 'small' | 'closed'
+const CLOSING: Record<Closing, string> = {
+  open: 'Holes of the part and what was not seen stay open.', small: 'Gaps up to this size are closed, and marked as not measured.', closed: 'Everything is closed, bores of the part only where their ends were not seen.',
+}
+
+/** One mesh out of all passes; then fewer triangles where wanted. */
+export function MergeCard({ go }: CardProps) {
+  const { passes, meshes, path, state } = useOpenJob()
+  const adjusted = lastOf(path, 'adjust')
+  const error = quantity(adjusted, 'alignment, worst pass')?.value
+  const least = typeof error === 'number' ? error : 0
+  const last = lastOf(path, 'merge')
+  const reduced = lastOf(path, 'reduce')
+  const merged = last && meshes.find((m) => m.slot === last.outputs['mesh']?.[0])
+  const mesh = merged ?? meshes.at(-1)
+  // finer than the points are apart there is nothing to see; finer than the error it would lie
+  const usual = Math.max(0.3, Math.ceil(20 * least) / 20)
+  const [cell, setCell] = useState<number | null>(null)
+  const [closing, setClosing] = useState<Closing>('open')
+  const [gapSize, setGapSize] = useState(5)
+  const [by, setBy] = useState<'deviation' | 'count'>('deviation')
+  const [deviation, setDeviation] = useState(0.02)
+  const [triangles, setTriangles] = useState(200_000)
+  const merge = useStep()
+  const reduce = useStep()
+  const size = cell ?? usual
+  const tooFine = size < least
+  if (!passes.length)
+    return (
+      <WorkCard question="How fine shall the mesh be?" foot={<Button type="primary" onClick={() => go(mesh ? 'Datum' : 'Capture')}>{mesh ? 'Go on to Datum' : 'Go to Capture'}</Button>}>
+        <p>{mesh ? 'This job came with a mesh: there is nothing to merge.' : 'Here the passes become one mesh. There are none yet.'}</p>
+      </WorkCard>
+    )
+  const run = () => void merge.run({ operation: 'merge', inputs: { passes: passes.map((p) => p.slot) }, params: { cell: size, closing, ...(closing === 'small' ? { gapSize } : {}) } })
+  return (
+    <WorkCard
+      question="How fine shall the mesh be?"
+      about={adjusted ? undefined : passes.length > 1 ? 'The passes have not been adjusted jointly: how far they disagree is not known, and the cell size cannot be guarded.' : undefined}
+      foot={
+        <>
+          {mesh && <Button onClick={() => go('Datum')}>Go on to Datum</Button>}
+          <Button type="primary" disabled={merge.running || tooFine} onClick={run}>{last ? 'Merge again' : `Merge ${passes.length} passes`}</Button>
+        </>
+      }
+    >
+      <Amount
+        label="Cell size" value={size} usual={usual} onChange={setCell} step={0.05}
+        reason={least ? `never finer than the alignment error of ${formatLength(least)} mm` : 'the grid of the merge: details smaller than this are lost'}
+      />
+      {tooFine && <p className="note">A cell of {formatLength(size)} mm is finer than the passes agree ({formatLength(least)} mm): their misfit would look like shape.</p>}
+      <Segmented<Closing> block value={closing} onChange={setClosing} options={[{ value: 'open', label: 'Open' }, { value: 'small', label: 'Small gaps' }, { value: 'closed', label: 'Closed' }]} />
+      <p className="hint">{CLOSING[closing]}</p>
+      {closing === 'small' && <Amount label="Gaps up to" value={gapSize} usual={5} onChange={setGapSize} />}
+      <StepProblem of={merge} />
+      {last && !merge.running && (
+        <>
+          <hr />
+          <Numbers step={last} names={['triangles', 'cell size', 'surface noise', 'open edges', 'pieces', 'not measured']} />
+          <Warnings step={last} />
+        </>
+      )}
+      {mesh && (
+        <details className="fine" open={!!reduced}>
+          <summary>Fewer triangles</summary>
+          <Segmented block value={by} onChange={setBy} options={[{ value: 'deviation', label: 'By deviation' }, { value: 'count', label: 'By count' }]} />
+          {by === 'deviation' ? (
+            <Amount label="Permitted deviation" value={deviation} usual={0.02} onChange={setDeviation} reason="from the unreduced mesh; measured afterwards, not assumed" />
+          ) : (
+            <Amount label="Triangles" unit="" value={triangles} usual={200_000} onChange={(v) => setTriangles(Math.round(v))} reason={`of ${count(mesh.count)}`} />
+          )}
+          <Button disabled={reduce.running || !!state.steps.find((s) => s.state === 'running')} onClick={() => void reduce.run({ operation: 'reduce', inputs: { mesh: [mesh.slot] }, params: by === 'deviation' ? { deviation } : { triangles } })}>Reduce</Button>
+          <StepProblem of={reduce} />
+          {reduced && !reduce.running && <Numbers step={reduced} />}
+        </details>
+      )}
+    </WorkCard>
+  )
+}

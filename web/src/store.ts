@@ -1,0 +1,13 @@
+import { configureStore } from '@reduxjs/toolkit'
+import { useDispatch, useSelector } from 'react-redux'
+import { api } from './api.ts'
+import { progressSlice } from './live.ts'
+import { viewSlice } from './view/viewSlice.ts'
+
+export const store = configureStore({
+  reducer: { [api.reducerPath]: api.reducer, progress: progressSlice.reducer, view: viewSlice.reducer },
+  middleware: (get) => get({ serializableCheck: false, immutableCheck: false }).concat(api.middleware),
+})
+export type RootState = ReturnType<typeof store.getState>
+export const useAppDispatch = useDispatch.withTypes<typeof store.dispatch>()
+export const useAppSelector = useSelector.withTypes<RootState>()

@@ -1,0 +1,142 @@
+import { useCallback, useEffect, useRef, useState, type PointerEvent as ReactPointerEvent } from 'react'
+import { useOpenJob } from '../job/useJob.ts'
+import { useAppDispatch, useAppSelector } from '../store.ts'
+import { Flags } from './Flags.tsx'
+import { Legend } from './Legend.tsx'
+import { Marks } from './Marks.tsx'
+import { createStage, type Stage } from './scene.ts'
+import { useShown } from './useShown.ts'
+import { view } from './viewSlice.ts'
+
+const HARDWARE_BUDGET = 600_000
+const SOFTWARE_BUDGET = 100_000
+
+/** The 3D view. Drag turns, wheel comes nearer, right drag shifts, double click sets the place to turn about; a click picks when the card asks for it. */
+export function Stage3d() {
+  const canvas = useRef<HTMLCanvasElement>(null)
+  const [stage, setStage] = useState<Stage | null>(null)
+  const { shown, waiting, failed } = useShown()
+  const job = useOpenJob()
+  const v = useAppSelector((s) => s.view)
+  const dispatch = useAppDispatch()
+  const [loop, setLoop] = useState<number[]>([])
+  const [broken, setBroken] = useState(false)
+  const down = useRef<{ x: number; y: number } | null>(null)
+
+  useEffect(() => {
+    if (!canvas.current) return
+    let s: Stage
+    try {
+      s = createStage(canvas.current)
+    } catch {
+      setBroken(true)
+      return
+    }
+    setStage(s)
+    const size = new ResizeObserver(([e]) => s.resize(e.contentRect.width, e.contentRect.height))
+    size.observe(canvas.current)
+    return () => {
+      size.disconnect()
+      s.dispose()
+      setStage(null)
+    }
+  }, [])
+
+  useEffect(() => {
+    stage?.setShown(shown, stage.software ? SOFTWARE_BUDGET : HARDWARE_BUDGET)
+  }, [stage, shown])
+  useEffect(() => {
+    stage?.look({
+      limit: v.limit, scale: v.scale, chosen: v.faces,
+      plane: v.going.kind === 'plane' ? { normal: v.going.normal, offset: v.going.offset, slots: new Set(v.going.slots) } : null,
+    })
+  }, [stage, shown, v.limit, v.scale, v.faces, v.going])
+  const pairs = v.picking.kind === 'pairs' ? v.picking : null
+  useEffect(() => {
+    stage?.split(pairs ? { left: new Set(pairs.anchor), right: new Set(pairs.loose) } : null)
+  }, [stage, pairs])
+  useEffect(() => {
+    if (v.standardView.count) stage?.lookFrom(v.standardView.view)
+  }, [stage, v.standardView])
+  useEffect(() => {
+    if (v.frame) stage?.frame()
+  }, [stage, v.frame])
+
+  const at = useCallback((e: { clientX: number; clientY: number }) => {
+    const r = canvas.current?.getBoundingClientRect()
+    return { x: e.clientX - (r?.left ?? 0), y: e.clientY - (r?.top ?? 0) }
+  }, [])
+
+  const lasso = v.picking.kind === 'lasso' ? v.picking : null
+  const onDown = (e: ReactPointerEvent) => {
+    down.current = at(e)
+    if (lasso && e.button === 0 && stage) {
+      stage.lock(true)
+      canvas.current?.setPointerCapture(e.pointerId)
+      const p = at(e)
+      setLoop([p.x, p.y])
+    }
+  }
+  const onMove = (e: ReactPointerEvent) => {
+    if (!loop.length) return
+    const p = at(e)
+    const [x, y] = loop.slice(-2)
+    if (Math.hypot(p.x - x, p.y - y) > 3) setLoop([...loop, p.x, p.y])
+  }
+  const onUp = (e: ReactPointerEvent) => {
+    const from = down.current
+    down.current = null
+    const p = at(e)
+    if (loop.length && stage && canvas.current) {
+      stage.lock(false)
+      const { clientWidth: w, clientHeight: h } = canvas.current
+      if (lasso && loop.length >= 12) {
+        const clip = loop.map((c, i) => (i % 2 ? 1 - (2 * c) / h : (2 * c) / w - 1))
+        dispatch(view.looped({ ...stage.camera(), loop: clip, mode: e.altKey ? 'remove' : lasso.mode }))
+      }
+      setLoop([])
+      return
+    }
+    if (!from || Math.hypot(p.x - from.x, p.y - from.y) > 4 || e.button !== 0 || !stage || v.picking.kind === 'none') return
+    const { hit, half } = stage.pick(p.x, p.y)
+    if (!hit) return
+    if (v.picking.kind === 'faces') {
+      if (hit.slot === v.picking.slot && hit.face !== null) dispatch(view.face(hit.face))
+    } else if (v.picking.kind === 'pairs') dispatch(view.paired({ place: hit, side: half === 'right' ? 'loose' : 'anchor' }))
+    else dispatch(view.placed(hit))
+  }
+  const onDouble = (e: React.MouseEvent) => {
+    if (!stage || v.picking.kind !== 'none') return
+    const p = at(e)
+    const { hit, half } = stage.pick(p.x, p.y)
+    if (hit) stage.pivot(hit.at, half)
+  }
+
+  const nothing = job.state.tray.length === 0
+  return (
+    <>
+      <canvas
+        ref={canvas} tabIndex={0} aria-label="3D view" style={{ cursor: v.picking.kind === 'none' ? 'grab' : 'crosshair' }} onPointerDown={onDown} onPointerMove={onMove} onPointerUp={onUp}
+        onDoubleClick={onDouble} onContextMenu={(e) => e.preventDefault()} data-drawn={shown.length} data-waiting={waiting}
+      />
+      {loop.length > 2 && (
+        <svg className="loops">
+          <polygon points={loop.join(' ')} fill="rgb(47 81 104 / 0.12)" stroke="var(--slate)" strokeWidth="1.5" strokeDasharray="5 3" />
+        </svg>
+      )}
+      {stage && <Marks stage={stage} />}
+      {stage && <Flags stage={stage} />}
+      {v.map && shown.some((s) => s.values) && <Legend />}
+      {pairs && (
+        <div className="halves">
+          <div className="cut" />
+          <span className="name" style={{ left: 14 }}>stays put</span>
+          <span className="name" style={{ left: 'calc(50% + 14px)' }}>moves</span>
+        </div>
+      )}
+      {broken && <div className="empty"><p className="problem">This browser shows no 3D pictures (WebGL 2 is switched off or missing). Everything else works; another browser shows the stage too.</p></div>}
+      {!nothing && failed && <div className="said" role="alert">Some of what should be shown did not arrive. It is still in the database; load the page again.</div>}
+      {!nothing && waiting > 0 && !failed && <div className="said">Loading {waiting} of {waiting + shown.length}</div>}
+    </>
+  )
+}

@@ -1,0 +1,306 @@
+import {
+  BufferAttribute, BufferGeometry, Matrix4, Mesh, PerspectiveCamera, Points, Scene, Vector2, Vector3, WebGLRenderer, Box3, type ShaderMaterial, type Object3D,
+} from 'three'
+import { OrbitControls } from 'three/examples/jsm/controls/OrbitControls.js'
+import type { Arrays } from './display.ts'
+import { meshMaterial, pickMaterial, pointMaterial } from './materials.ts'
+import { picker } from './pick.ts'
+import { drawsInSoftware } from './software.ts'
+import { normalsOf, seamed } from './geometry.ts'
+
+/** One thing to draw. */
+export interface Shown {
+  /** of the item: its data never changes */
+  id: string
+  slot: string
+  kind: 'points' | 'mesh'
+  pose: number[]
+  colour: readonly [number, number, number]
+  arrays: Arrays
+  /** shaded by triangle, with faces to choose from */
+  faces: boolean
+  /** drawn thin, as a background */
+  ghost: boolean
+  /** one value for each shown point or vertex */
+  values: Float32Array | null
+  gone: Uint8Array | null
+}
+
+export interface Look {
+  limit: number
+  scale: number
+  plane: { normal: number[]; offset: number; slots: Set<string> } | null
+  chosen: number[]
+}
+
+export type Half = 'whole' | 'left' | 'right'
+
+/** The stage: draws on demand only, so that a resting view costs nothing. */
+export function createStage(canvas: HTMLCanvasElement) {
+  const software = drawsInSoftware()
+  const renderer = new WebGLRenderer({ canvas, antialias: !software, alpha: true, powerPreference: 'high-performance' })
+  renderer.setPixelRatio(software ? 1 : Math.min(2, window.devicePixelRatio))
+  renderer.setClearAlpha(0)
+  renderer.autoClear = false
+  const scene = new Scene()
+  const objects = new Map<string, { object: Mesh | Points; shown: Shown }>()
+  const pointSize = software ? 2 : 2 * renderer.getPixelRatio()
+  const pick = picker(renderer, scene, { points: pickMaterial(true, pointSize + 1), mesh: pickMaterial(false, 1) })
+  const makeView = () => {
+    const camera = new PerspectiveCamera(28, 1, 0.5, 20_000)
+    camera.up.set(0, 0, 1)
+    camera.position.set(180, -320, 240)
+    const controls = new OrbitControls(camera, canvas)
+    controls.zoomToCursor = true
+    controls.addEventListener('change', () => draw())
+    return { camera, controls }
+  }
+  const views = { left: makeView(), right: makeView() }
+  views.right.controls.enabled = false
+  let sides: { left: Set<string>; right: Set<string> } | null = null
+  const size = new Vector2(1, 1)
+  const box = new Box3()
+  const listeners = new Set<() => void>()
+  let queued = 0
+  let framed = false
+
+  const render = () => {
+    queued = 0
+    renderer.setScissorTest(true)
+    renderer.setScissor(0, 0, size.x, size.y)
+    renderer.clear()
+    for (const half of sides ? (['left', 'right'] as const) : (['left'] as const)) {
+      const w = sides ? size.x / 2 : size.x
+      const x = half === 'right' ? w : 0
+      renderer.setViewport(x, 0, w, size.y)
+      renderer.setScissor(x, 0, w, size.y)
+      show(half)
+      renderer.render(scene, views[half].camera)
+    }
+    for (const l of listeners) l()
+  }
+  const draw = () => {
+    if (!queued) queued = requestAnimationFrame(render)
+  }
+  const show = (half: 'left' | 'right') => {
+    for (const { object, shown } of objects.values()) object.visible = !sides || sides[half].has(shown.slot)
+  }
+  const halfAt = (x: number): 'left' | 'right' => (sides && x > size.x / 2 ? 'right' : 'left')
+  // the half under the pointer is the one that turns; heard before the controls hear it
+  const choose = (e: PointerEvent | WheelEvent) => {
+    const half = halfAt(e.clientX - canvas.getBoundingClientRect().left)
+    views.left.controls.enabled = half === 'left' && !locked
+    views.right.controls.enabled = half === 'right' && !locked
+  }
+  let locked = false
+  canvas.addEventListener('pointerdown', choose, { capture: true })
+  canvas.addEventListener('wheel', choose, { capture: true })
+
+  const boxOf = (slots?: Set<string>): Box3 => {
+    box.makeEmpty()
+    for (const { object, shown } of objects.values()) if (!slots || slots.has(shown.slot)) box.expandByObject(object)
+    return box
+  }
+  const frameView = (v: { camera: PerspectiveCamera; controls: OrbitControls }, b: Box3, direction?: Vector3) => {
+    if (b.isEmpty()) return
+    const centre = b.getCenter(new Vector3())
+    const radius = b.getSize(new Vector3()).length() / 2 || 10
+    const d = direction ?? v.camera.position.clone().sub(v.controls.target).normalize()
+    const narrow = Math.min(1, v.camera.aspect)
+    const distance = (radius * 0.92) / Math.sin((v.camera.fov * Math.PI) / 360) / narrow
+    v.controls.target.copy(centre)
+    v.camera.position.copy(centre).addScaledVector(d, distance)
+    v.camera.near = Math.max(0.1, distance - 6 * radius)
+    v.camera.far = distance + 12 * radius
+    v.camera.updateProjectionMatrix()
+    v.controls.update()
+    draw()
+  }
+  const frame = (direction?: Vector3) => {
+    if (sides) {
+      frameView(views.left, boxOf(sides.left).clone(), direction)
+      frameView(views.right, boxOf(sides.right).clone(), direction)
+    } else frameView(views.left, boxOf(), direction)
+  }
+
+  return {
+    software,
+    views,
+    /** heard after each drawing */
+    onDraw(f: () => void) {
+      listeners.add(f)
+      return () => void listeners.delete(f)
+    },
+    resize(w: number, h: number) {
+      if (w < 2 || h < 2) return
+      size.set(w, h)
+      renderer.setSize(w, h, false)
+      for (const v of Object.values(views)) {
+        v.camera.aspect = (sides ? w / 2 : w) / h
+        v.camera.updateProjectionMatrix()
+      }
+      draw()
+    },
+    setShown(list: Shown[], budget: number) {
+      const wanted = new Set(list.map((s) => s.id))
+      for (const [id, o] of objects)
+        if (!wanted.has(id)) {
+          scene.remove(o.object)
+          o.object.geometry.dispose()
+          ;(o.object.material as ShaderMaterial).dispose()
+          objects.delete(id)
+        }
+      const points = list.reduce((n, s) => n + (s.kind === 'points' ? s.arrays['xyz'].length / 3 : 0), 0)
+      const share = Math.min(1, budget / Math.max(1, points))
+      for (const s of list) {
+        let o = objects.get(s.id)
+        if (!o) {
+          o = { object: makeObject(s, pointSize), shown: s }
+          o.object.userData['slot'] = s.slot
+          objects.set(s.id, o)
+          scene.add(o.object)
+        }
+        place(o.object, s)
+        if (s.kind === 'points') o.object.geometry.setDrawRange(0, Math.ceil((s.arrays['xyz'].length / 3) * share))
+        o.shown = s
+      }
+      if (!framed && list.length) {
+        framed = true
+        frame(new Vector3(0.42, -0.76, 0.5).normalize())
+      }
+      draw()
+    },
+    look(l: Look) {
+      for (const { object, shown } of objects.values()) {
+        const u = (object.material as ShaderMaterial).uniforms
+        u['limit'].value = l.limit
+        u['scale'].value = l.scale
+        const p = l.plane && l.plane.slots.has(shown.slot) ? l.plane : null
+        u['plane'].value.set(...((p ? [...p.normal, p.offset] : [0, 0, 1, -1e30]) as [number, number, number, number]))
+        if (u['chosen']) {
+          const chosen = shown.faces ? l.chosen.slice(0, 64) : []
+          u['chosen'].value = Float32Array.from({ length: 64 }, (_, i) => chosen[i] ?? -5)
+          u['chosenCount'].value = chosen.length
+        }
+      }
+      draw()
+    },
+    split(s: { left: Set<string>; right: Set<string> } | null) {
+      const was = sides !== null
+      sides = s
+      for (const v of Object.values(views)) {
+        v.camera.aspect = (s ? size.x / 2 : size.x) / size.y
+        v.camera.updateProjectionMatrix()
+      }
+      if (s && !was) {
+        views.right.camera.position.copy(views.left.camera.position)
+        frame()
+      } else if (!s && was) frame()
+      draw()
+    },
+    /** no turning while a loop is drawn */
+    lock(v: boolean) {
+      locked = v
+      views.left.controls.enabled = !v
+    },
+    halfAt,
+    frame,
+    lookFrom(view: number) {
+      const d = [[0, -1, 0], [1, 0, 0], [0, 1, 0], [-1, 0, 0], [0, -0.001, 1], [0, -0.001, -1]][view - 1]
+      if (d) frame(new Vector3(...(d as [number, number, number])).normalize())
+    },
+    /** x, y from the upper left of the stage */
+    pick(x: number, y: number) {
+      const half = halfAt(x)
+      show(half)
+      const w = sides ? size.x / 2 : size.x
+      return { half, hit: pick(views[half].camera, [...objects.values()].map((o) => o.object), x - (half === 'right' ? w : 0), y, w, size.y) }
+    },
+    /** turns about this place from now on */
+    pivot(at: number[], half: 'left' | 'right') {
+      const v = views[half]
+      const t = new Vector3(at[0], at[1], at[2])
+      const shift = t.clone().sub(v.controls.target)
+      v.controls.target.copy(t)
+      v.camera.position.add(shift)
+      v.controls.update()
+      draw()
+    },
+    /** place in the job to place on the stage; null behind the camera */
+    project(at: readonly number[], half: 'left' | 'right' = 'left'): { x: number; y: number } | null {
+      const v = new Vector3(at[0], at[1], at[2]).project(views[half].camera)
+      if (v.z > 1) return null
+      const w = sides ? size.x / 2 : size.x
+      return { x: ((v.x + 1) / 2) * w + (half === 'right' ? w : 0), y: ((1 - v.y) / 2) * size.y }
+    },
+    /** job coordinates to clip space, row major, and the direction of the view: what a loop is kept with */
+    camera(): { view: number[]; depth: [number, number, number] } {
+      const c = views.left.camera
+      const m = new Matrix4().multiplyMatrices(c.projectionMatrix, c.matrixWorldInverse).transpose()
+      const d = c.getWorldDirection(new Vector3())
+      return { view: m.toArray(), depth: [d.x, d.y, d.z] }
+    },
+    draw,
+    dispose() {
+      cancelAnimationFrame(queued)
+      for (const v of Object.values(views)) v.controls.dispose()
+      for (const o of objects.values()) o.object.geometry.dispose()
+      canvas.removeEventListener('pointerdown', choose, { capture: true })
+      canvas.removeEventListener('wheel', choose, { capture: true })
+      renderer.dispose()
+    },
+  }
+}
+export type Stage = ReturnType<typeof createStage>
+
+function makeObject(s: Shown, pointSize: number): Mesh | Points {
+  const g = new BufferGeometry()
+  if (s.kind === 'points') {
+    const xyz = s.arrays['xyz'] as Float32Array
+    g.setAttribute('position', new BufferAttribute(xyz, 3))
+    const m = pointMaterial(pointSize)
+    if (s.arrays['normals']) {
+      g.setAttribute('normal', new BufferAttribute(s.arrays['normals'], 3))
+      m.uniforms['lit'].value = 1
+    }
+    return new Points(g, m)
+  }
+  const vertices = s.arrays['vertices'] as Float32Array
+  const triangles = s.arrays['triangles'] as Uint32Array
+  if (s.faces) {
+    const { positions, faces } = seamed(vertices, triangles, s.arrays['faces'] as Uint32Array | undefined)
+    g.setAttribute('position', new BufferAttribute(positions, 3))
+    g.setAttribute('face', new BufferAttribute(faces, 1))
+    return new Mesh(g, meshMaterial(true))
+  }
+  g.setAttribute('position', new BufferAttribute(vertices, 3))
+  g.setIndex(new BufferAttribute(triangles, 1))
+  g.setAttribute('normal', new BufferAttribute(normalsOf(vertices, triangles), 3))
+  const unmeasured = s.arrays['unmeasured']
+  if (unmeasured) {
+    const filled = new Float32Array(vertices.length / 3)
+    for (let i = 0; i < triangles.length; i++) if (unmeasured[(i / 3) | 0]) filled[triangles[i]] = 1
+    g.setAttribute('filled', new BufferAttribute(filled, 1))
+  }
+  return new Mesh(g, meshMaterial(false))
+}
+
+function place(o: Mesh | Points, s: Shown): void {
+  o.matrixAutoUpdate = false
+  o.matrix.set(...(s.pose as Parameters<Matrix4['set']>))
+  o.matrixWorldNeedsUpdate = true
+  o.updateMatrixWorld(true)
+  const u = (o.material as ShaderMaterial).uniforms
+  u['colour'].value.set(s.colour[0] / 255, s.colour[1] / 255, s.colour[2] / 255)
+  u['mapped'].value = s.values ? 1 : 0
+  if (u['ghost']) u['ghost'].value = s.ghost ? 1 : 0
+  setAttribute(o, 'value', s.values, false)
+  setAttribute(o, 'gone', s.gone, true)
+}
+
+function setAttribute(o: Object3D & { geometry: BufferGeometry }, name: string, data: Float32Array | Uint8Array | null, whole: boolean): void {
+  const now = o.geometry.getAttribute(name) as BufferAttribute | undefined
+  if (!data) {
+    if (now) o.geometry.deleteAttribute(name)
+  } else if (now?.array !== data) o.geometry.setAttribute(name, whole ? new BufferAttribute(Float32Array.from(data), 1) : new BufferAttribute(data, 1))
+}

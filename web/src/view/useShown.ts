@@ -1,0 +1,104 @@
+import { useEffect, useMemo, useState } from 'react'
+import { SWATCHES, type TrayItem } from '@oak-gauge/contract'
+import { shownByDefault, useOpenJob } from '../job/useJob.ts'
+import { useAppSelector } from '../store.ts'
+import { displayOf, type Arrays } from './display.ts'
+import type { Shown } from './scene.ts'
+
+const MESH = [176, 164, 146] as const
+const NOMINAL = [214, 205, 186] as const
+export const EMPTY_LOOPS: never[] = []
+
+export function swatchOf(item: TrayItem, passes: TrayItem[]): readonly [number, number, number] {
+  if (item.role === 'mesh') return MESH
+  if (item.role === 'nominal') return NOMINAL
+  return SWATCHES[Math.max(0, passes.findIndex((p) => p.slot === item.slot)) % SWATCHES.length]
+}
+
+interface Preview {
+  step: string
+  /** slot to the flags of its shown points */
+  gone: Map<string, Uint8Array>
+}
+
+/** What the stage draws now, with its data at hand; items whose data is still on the way are left out until it comes. */
+export function useShown(): { shown: Shown[]; waiting: number; failed: boolean } {
+  const job = useOpenJob()
+  const { state, stage, passes, path } = job
+  const hidden = useAppSelector((s) => s.view.hidden)
+  const map = useAppSelector((s) => s.view.map)
+  const going = useAppSelector((s) => s.view.going)
+  const [data, setData] = useState<ReadonlyMap<string, Arrays>>(new Map())
+  const [failed, setFailed] = useState(false)
+  const [preview, setPreview] = useState<Preview | null>(null)
+
+  const wanted = useMemo(() => {
+    const drawn = state.tray.filter((i) => i.kind !== 'field' && !(hidden[i.slot] ?? !(shownByDefault(i, stage, state.tray) || (map !== null && i.role === 'map'))))
+    const field = state.tray.find((i) => i.kind === 'field' && i.slot === map)
+    return { drawn, field }
+  }, [state.tray, hidden, stage, map])
+
+  useEffect(() => {
+    let live = true
+    const ids = [...wanted.drawn.map((i) => i.id), ...(wanted.field ? [wanted.field.id] : [])]
+    setFailed(false)
+    for (const id of ids)
+      displayOf(id)
+        .then((arrays) => {
+          if (live) setData((d) => (d.get(id) === arrays ? d : new Map([...[...d].filter(([k]) => ids.includes(k)), [id, arrays]])))
+        })
+        .catch(() => {
+          if (live) setFailed(true)
+        })
+    return () => {
+      live = false
+    }
+  }, [wanted])
+
+  const previewStep = going.kind === 'step' ? state.steps.find((s) => s.id === going.step && s.state === 'done') : undefined
+  const previewId = previewStep?.id
+  useEffect(() => {
+    if (!previewStep) {
+      setPreview(null)
+      return
+    }
+    let live = true
+    void (async () => {
+      const r = await fetch(`/api/jobs/${state.job.id}/steps/${previewStep.id}/items`)
+      const items = (await r.json()) as { id: string; port: string; place: number }[]
+      const gone = new Map<string, Uint8Array>()
+      for (const i of items) {
+        const slot = previewStep.inputs[i.port]?.[i.place]
+        const arrays = await displayOf(i.id)
+        if (slot && arrays['gone']) gone.set(slot, arrays['gone'] as Uint8Array)
+      }
+      if (live) setPreview({ step: previewStep.id, gone })
+    })()
+    return () => {
+      live = false
+    }
+    // eslint-disable-next-line react-hooks/exhaustive-deps -- a finished step never changes
+  }, [previewId, state.job.id])
+
+  return useMemo(() => {
+    const shown: Shown[] = []
+    let waiting = 0
+    const onlyMesh = stage === 'Datum' && wanted.drawn.some((i) => i.role === 'mesh')
+    const fitted = path.some((s) => s.operation === 'best-fit')
+    for (const i of wanted.drawn) {
+      const arrays = data.get(i.id)
+      if (!arrays) {
+        waiting++
+        continue
+      }
+      const values = wanted.field && wanted.field.on === i.slot ? (data.get(wanted.field.id)?.['values'] as Float32Array | undefined) : undefined
+      const count = (i.kind === 'points' ? arrays['xyz'] : arrays['vertices']).length / 3
+      shown.push({
+        id: i.id, slot: i.slot, kind: i.kind === 'points' ? 'points' : 'mesh', pose: i.pose, colour: swatchOf(i, passes), arrays, faces: i.role === 'nominal',
+        // the nominal covers the part until it is fitted; then the part shows through
+        ghost: onlyMesh && fitted && i.role === 'mesh', values: values?.length === count ? values : null, gone: preview?.gone.get(i.slot) ?? null,
+      })
+    }
+    return { shown, waiting, failed }
+  }, [wanted, data, passes, preview, stage, path, failed])
+}

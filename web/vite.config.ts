@@ -1,0 +1,10 @@
+import react from '@vitejs/plugin-react'
+import { defineConfig } from 'vite'
+
+export default defineConfig({
+  root: import.meta.dirname,
+  plugins: [react()],
+  worker: { format: 'es' },
+  build: { outDir: 'dist', emptyOutDir: true, assetsInlineLimit: 0, chunkSizeWarningLimit: 1500 },
+  server: { proxy: { '/api': { target: 'http://127.0.0.1:4180', changeOrigin: true } } },
+})
