@@ -32,7 +32,7 @@ need_build() {
   if [ ! -f "$stamp" ] || [ -n "$(find core contract threads server web demo bench cli tools package-lock.json -newer "$stamp" -type f -not -path '*/node_modules/*' -not -path '*/dist/*' -print -quit)" ]; then
     echo 'Building …'
     node tools/build.mjs
-    npm run --silent build:web -- --logLevel error
+    npm run --silent build:web
     touch "$stamp"
   fi
 }

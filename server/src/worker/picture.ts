@@ -1,6 +1,6 @@
 import { PNG } from 'pngjs'
 import { deviationColour, SWATCHES, type Rgb } from '@oak-gauge/contract'
-import { transformPoint } from '@oak-gauge/core/base/mat4.ts'
+import { rotateVector, transformPoint } from '@oak-gauge/core/base/mat4.ts'
 import type { Item } from '@oak-gauge/core/operations/operation.ts'
 import type { Arrays } from './pack.ts'
 
@@ -9,7 +9,7 @@ const H = 168
 const GROUND: Rgb = [239, 230, 214]
 
 /** The part as a small PNG (base64) for its card on the bench: the mesh, with its deviation when that is what was made, else the points. */
-export async function paint(made: { item: Item; display: Arrays }[], inputs: Item[]): Promise<string | null> {
+export async function paint(made: { item: Item; display: Arrays }[], inputs: Item[], limits: { limit: number; scale: number }): Promise<string | null> {
   const field = made.find((m) => m.item.data.kind === 'field')
   const mesh = made.find((m) => m.item.data.kind === 'mesh')
   const on = field ? inputs.find((i) => i.data.kind === 'mesh' && field.item.data.kind === 'field' && i.data.vertices.length / 3 === field.item.data.values.length) : mesh?.item
@@ -19,7 +19,7 @@ export async function paint(made: { item: Item; display: Arrays }[], inputs: Ite
     const v = on.data.vertices
     const t = mesh && !field && mesh.display['triangles'] ? (mesh.display['triangles'] as Uint32Array) : on.data.triangles
     const p = mesh && !field && mesh.display['vertices'] ? (mesh.display['vertices'] as Float32Array) : v
-    drawMesh(canvas, p, t, on.pose, values)
+    drawMesh(canvas, p, t, on.pose, values, limits)
   } else {
     const clouds = made.filter((m) => m.item.data.kind === 'points' && (m.display['xyz']?.length ?? 0) > 0)
     if (!clouds.length) return null
@@ -85,7 +85,7 @@ function put(c: Canvas, x: number, y: number, depth: number, colour: Rgb, light:
   for (let k = 0; k < 3; k++) c.rgba[4 * i + k] = Math.min(255, colour[k] * light)
 }
 
-function drawMesh(c: Canvas, v: Float32Array, t: Uint32Array, pose: ArrayLike<number>, values: Float32Array | null): void {
+function drawMesh(c: Canvas, v: Float32Array, t: Uint32Array, pose: ArrayLike<number>, values: Float32Array | null, limits: { limit: number; scale: number }): void {
   const [s] = project([{ xyz: v, pose }])
   for (let i = 0; i < t.length; i += 3) {
     const [p, q, r] = [3 * t[i], 3 * t[i + 1], 3 * t[i + 2]]
@@ -96,7 +96,7 @@ function drawMesh(c: Canvas, v: Float32Array, t: Uint32Array, pose: ArrayLike<nu
     const nx = uy * wz - uz * wy, ny = uz * wx - ux * wz
     const l = Math.hypot(nx, ny, area)
     const light = 0.62 + 0.4 * Math.max(0, (-0.35 * nx + 0.45 * ny + 0.8 * Math.abs(area)) / l)
-    const colour = values ? deviationColour(values[t[i]], 0.1, 1) : ([196, 178, 150] as const)
+    const colour = values ? deviationColour(values[t[i]], limits.limit, limits.scale) : ([196, 178, 150] as const)
     const x0 = Math.max(0, Math.ceil(Math.min(s[p], s[q], s[r]))), x1 = Math.min(W - 1, Math.floor(Math.max(s[p], s[q], s[r])))
     const y0 = Math.max(0, Math.ceil(Math.min(s[p + 1], s[q + 1], s[r + 1]))), y1 = Math.min(H - 1, Math.floor(Math.max(s[p + 1], s[q + 1], s[r + 1])))
     if (x1 < x0 || y1 < y0) {
@@ -112,9 +112,19 @@ function drawMesh(c: Canvas, v: Float32Array, t: Uint32Array, pose: ArrayLike<nu
   }
 }
 
+/** Points read as a surface by their shading; those of one pass have one colour. */
 function drawPoints(c: Canvas, clouds: { item: Item; display: Arrays }[]): void {
   const screens = project(clouds.map((m) => ({ xyz: m.display['xyz'] as Float32Array, pose: m.item.pose })))
   screens.forEach((s, k) => {
-    for (let i = 0; i < s.length; i += 3) put(c, Math.round(s[i]), Math.round(s[i + 1]), s[i + 2], SWATCHES[k % SWATCHES.length], 1)
+    const n = clouds[k].display['normals'] as Float32Array | undefined
+    const { pose } = clouds[k].item
+    for (let i = 0; i < s.length; i += 3) {
+      let light = 1
+      if (n) {
+        const [x, y, z] = rotateVector(pose, n[i], n[i + 1], n[i + 2])
+        light = 0.72 + 0.5 * Math.max(0, 0.35 * on(RIGHT, x, y, z) + 0.5 * on(UP, x, y, z) + 0.75 * on(BACK, x, y, z))
+      }
+      put(c, Math.round(s[i]), Math.round(s[i + 1]), s[i + 2], SWATCHES[k % SWATCHES.length], light)
+    }
   })
 }

@@ -78,7 +78,7 @@ async function run(r: RunRequest, say: (m: FromRunner) => void): Promise<void> {
       const map = replaced ? r.shown[replaced]?.[m.place] : undefined
       if (before && map && before.data.kind === 'points' && m.item.data.kind === 'points') m.display = { gone: goneFlags(before.data.xyz, m.item.data.xyz, map) }
     }
-  const picture = r.picture ? await paint(made.map((m) => ({ item: m.item, display: m.display })), Object.values(r.inputs).flat()) : null
+  const picture = r.picture ? await paint(made.map((m) => ({ item: m.item, display: m.display })), Object.values(r.inputs).flat(), { limit: Number(r.params['limit'] ?? 0.1), scale: Number(r.params['scale'] ?? 1) }) : null
   say({ id: r.id, kind: 'done', made, evidence: result.evidence, picture, milliseconds })
 }
 

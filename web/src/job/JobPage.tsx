@@ -37,13 +37,15 @@ export function JobPage() {
   useEffect(() => {
     if (job && !STAGES.some((s) => s === stage)) void navigate(`/jobs/${id}/${currentStage(job.states)}`, { replace: true })
   }, [job, stage, id, navigate])
-  useEffect(() => {
-    dispatch(view.cleared())
-  }, [id, stage, dispatch])
-  useEffect(() => {
-    dispatch(view.colours({ map: null }))
-    dispatch(view.faces([]))
-  }, [id, dispatch])
+  // on leaving, not on coming: what the next card asks for is said before this page's own effects run
+  useEffect(() => () => void dispatch(view.cleared()), [id, stage, dispatch])
+  useEffect(
+    () => () => {
+      dispatch(view.colours({ map: null }))
+      dispatch(view.faces([]))
+    },
+    [id, dispatch],
+  )
 
   const go = useCallback((s: Stage) => void navigate(`/jobs/${id}/${s}`), [id, navigate])
   const step = useCallback(

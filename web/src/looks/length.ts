@@ -8,9 +8,14 @@ export function parseLength(text: string): number | null {
   return Number.isFinite(n) ? n * PER[(m[2] ?? 'mm').toLowerCase()] : null
 }
 
-/** Never more digits than mean something: three significant ones, and at most four decimals. */
+/** As many digits as were given, at least two decimals below 10 mm and at most four. */
 export function formatLength(v: number): string {
   if (!Number.isFinite(v)) return '–'
   const a = Math.abs(v)
-  return v.toFixed(a === 0 ? 2 : Math.max(0, Math.min(4, 2 - Math.floor(Math.log10(a)))))
+  const most = Math.max(0, Math.min(4, 3 - Math.floor(Math.log10(a || 1))))
+  const least = a >= 100 ? 0 : a >= 10 ? 1 : 2
+  const text = v.toFixed(most)
+  const [whole, decimals = ''] = text.split('.')
+  const kept = decimals.replace(/0+$/, '').padEnd(least, '0')
+  return kept ? `${whole}.${kept}` : whole
 }

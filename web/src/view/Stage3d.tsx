@@ -43,8 +43,8 @@ export function Stage3d() {
   }, [])
 
   useEffect(() => {
-    stage?.setShown(shown, stage.software ? SOFTWARE_BUDGET : HARDWARE_BUDGET)
-  }, [stage, shown])
+    stage?.setShown(shown, stage.software ? SOFTWARE_BUDGET : HARDWARE_BUDGET, waiting === 0)
+  }, [stage, shown, waiting])
   useEffect(() => {
     stage?.look({
       limit: v.limit, scale: v.scale, chosen: v.faces,

@@ -50,7 +50,7 @@ void main() {
   vValue = value;
   vec3 n = normalize(mat3(viewMatrix) * mat3(modelMatrix) * normal);
   float facing = abs(dot(n, normalize(-eye.xyz)));
-  vLight = lit > 0.5 ? 0.42 + 0.6 * facing : 1.0;
+  vLight = lit > 0.5 ? 0.62 + 0.62 * facing : 1.1;
   gl_PointSize = vGoing > 0.5 || mapped > 0.5 ? size + 1.0 : size;
 }`
 

@@ -106,8 +106,15 @@ export function createStage(canvas: HTMLCanvasElement) {
     const centre = b.getCenter(new Vector3())
     const radius = b.getSize(new Vector3()).length() / 2 || 10
     const d = direction ?? v.camera.position.clone().sub(v.controls.target).normalize()
-    const narrow = Math.min(1, v.camera.aspect)
-    const distance = (radius * 0.92) / Math.sin((v.camera.fov * Math.PI) / 360) / narrow
+    const right = new Vector3().crossVectors(v.camera.up, d).normalize()
+    const up = new Vector3().crossVectors(d, right)
+    const tall = Math.tan((v.camera.fov * Math.PI) / 360)
+    let distance = 0.1 * radius
+    for (let i = 0; i < 8; i++) {
+      const c = new Vector3(i & 1 ? b.max.x : b.min.x, i & 2 ? b.max.y : b.min.y, i & 4 ? b.max.z : b.min.z).sub(centre)
+      distance = Math.max(distance, c.dot(d) + Math.max(Math.abs(c.dot(up)) / tall, Math.abs(c.dot(right)) / (tall * v.camera.aspect)))
+    }
+    distance *= 1.08
     v.controls.target.copy(centre)
     v.camera.position.copy(centre).addScaledVector(d, distance)
     v.camera.near = Math.max(0.1, distance - 6 * radius)
@@ -141,7 +148,8 @@ export function createStage(canvas: HTMLCanvasElement) {
       }
       draw()
     },
-    setShown(list: Shown[], budget: number) {
+    /** `whole`: nothing is on its way any more; until then the view is framed anew with everything that comes */
+    setShown(list: Shown[], budget: number, whole: boolean) {
       const wanted = new Set(list.map((s) => s.id))
       for (const [id, o] of objects)
         if (!wanted.has(id)) {
@@ -165,7 +173,7 @@ export function createStage(canvas: HTMLCanvasElement) {
         o.shown = s
       }
       if (!framed && list.length) {
-        framed = true
+        framed = whole
         frame(new Vector3(0.42, -0.76, 0.5).normalize())
       }
       draw()

@@ -14,7 +14,8 @@ type Part = 'shape' | 'pairs' | 'adjust'
 export function AlignCard({ go }: CardProps) {
   const { state, passes, path } = useOpenJob()
   const setups = useMemo(() => state.setups.filter((s) => passes.some((p) => p.setup === s.id)), [state.setups, passes])
-  const together = lastOf(path, 'align-shape', 'align-pairs', 'align-fine') !== undefined
+  // as it was on coming here: a result is looked at before the card goes on
+  const [together] = useState(() => lastOf(path, 'align-shape', 'align-pairs', 'align-fine') !== undefined)
   const [chosen, setPart] = useState<Part | null>(null)
   const [looseId, setLoose] = useState<string | null>(null)
   if (passes.length < 2)

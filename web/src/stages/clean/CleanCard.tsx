@@ -31,9 +31,9 @@ export function CleanCard({ go }: CardProps) {
   const mine = useMemo(() => (chosen === 'all' ? passes : passes.filter((p) => p.setup === chosen)), [passes, chosen])
   const dispatch = useAppDispatch()
   useEffect(() => {
-    dispatch(view.cleared())
     dispatch(view.hide({ slots: passes.filter((p) => !mine.includes(p)).map((p) => p.slot), hidden: true }))
     dispatch(view.hide({ slots: mine.map((p) => p.slot), hidden: false }))
+    return () => void dispatch(view.cleared())
     // eslint-disable-next-line react-hooks/exhaustive-deps -- only when another tool or setup is chosen, not when points change
   }, [tool, chosen, dispatch])
   useEffect(
