@@ -37,7 +37,7 @@ export function buildApp(db: Database, queue: Queue, pages?: string): Express {
     }),
   )
   app.use(sameHostOnly)
-  app.use(compression({ filter: (req, res) => !req.path.startsWith('/api/items') && !req.path.startsWith('/api/events') && compression.filter(req, res) }))
+  app.use(compression({ filter: (req, res) => !/^\/api\/(items|events)/.test((req as Request).originalUrl) && compression.filter(req, res) }))
   app.get('/api/health', async (_req, res) => {
     const began = performance.now()
     await db.pool.query('select 1')
