@@ -94,11 +94,11 @@ export async function bracketJob(ctx: RunContext): Promise<DemoJob> {
     part: 'Paddle winch, lock 9', purpose: 'inspection', tolerance: 0.2, surface: 'dark',
     notes: 'Cast iron, dark, matte. Came off the winch of lock 9; the shaft knocks.',
     setups: await recordSetups({
-      part: spoilt, pitch: 0.42, half: [108, 86], limit: 150_000, seed: 41,
+      part: spoilt, pitch: 0.31, half: [98, 78], limit: 220_000, seed: 41,
       junk: box([88, -84, 0], [102, -70, 16]),
       setups: [
         { name: 'Setup 1, upright', place: upright, views: [[20, 50], [95, 38], [165, 52], [235, 40], [305, 50]] },
-        { name: 'Setup 2, on its side', place: onItsSide, views: [[-30, 32], [75, 42], [190, 38]] },
+        { name: 'Setup 2, on its side', place: onItsSide, views: [[20, 36], [80, 42], [170, 40]] },
       ],
     }, ctx),
     nominal: { name: 'Bearing bracket nominal.step', step: new Uint8Array(await nominal.blobSTEP().arrayBuffer()) },
@@ -110,7 +110,7 @@ export async function pawlJob(ctx: RunContext): Promise<DemoJob> {
     part: 'Paddle winch, lock 9', purpose: 'reverse-engineering', tolerance: 0.1, surface: 'glossy',
     notes: 'Polished by use. A new one is to be cut from plate.',
     setups: await recordSetups({
-      part: tessellate(await pawl(), 0.004, 4), pitch: 0.3, half: [66, 50], limit: 60_000, seed: 1400,
+      part: tessellate(await pawl(), 0.006, 6), pitch: 0.36, half: [66, 50], limit: 60_000, seed: 1400,
       setups: [
         { name: 'Setup 1, face up', place: fromRotationVector(0, 0, 0, 0, 0, 3), views: [[10, 50], [100, 45], [190, 50], [280, 45]] },
         { name: 'Setup 2, turned over', place: turnedOver(15), views: [[40, 45], [220, 45]] },
@@ -124,7 +124,7 @@ export async function coverJob(ctx: RunContext): Promise<DemoJob> {
     part: 'Rack gear, lock 4', purpose: 'custom-part', tolerance: 0.5, surface: 'matte',
     notes: 'Thin and the same all round: markers on it, or three picked pairs.',
     setups: await recordSetups({
-      part: tessellate(await gearCover(), 0.006, 4), pitch: 0.45, half: [92, 80], limit: 60_000, seed: 2300,
+      part: tessellate(await gearCover(), 0.008, 6), pitch: 0.5, half: [92, 80], limit: 60_000, seed: 2300,
       setups: [
         { name: 'Setup 1, face up', place: upright, views: [[0, 55], [120, 50], [240, 55]] },
         { name: 'Setup 2, face down', place: turnedOver(12), views: [[60, 50], [200, 55]] },

@@ -83,7 +83,7 @@ export async function alignByShape(anchor: Placed<Points>[], loose: Placed<Point
   const best = judged[0]
   if (!best || best.agree < 0.08 || best.against > 0.25 * best.agree)
     throw new OakError('no-match', 'The shapes of the two sides do not find each other.', {
-      remedy: 'Pick three or more pairs by hand, or record a pass that overlaps both sides.',
+      remedy: 'Take away table, strays and islands first, if that is not done; else pick three or more pairs by hand, or record a pass that overlaps both sides.',
     })
   const rival = judged.slice(1).find((h) => differs(h.pose, best.pose, moving, fixed.size))
   const rivalry = rival ? Math.max(0, worth(rival)) / Math.max(1e-9, worth(best)) : 0

@@ -283,10 +283,14 @@ interface Solution {
   /** per unknown: 6x6 of its own matches, and their weight, for the freedom analysis */
   own: Float64Array[]
   weight: Float64Array
+  /** per unknown: what the noise of the normals alone would hold (see freedoms) */
+  noiseHold: Float64Array
   sigma: number
 }
 
 const row = new Float64Array(6)
+/** of the match last evaluated: 1 - cosine between the normals of both sides */
+let disagreement = 0
 
 /** Residual, row and weight of one match at the present poses. */
 function evaluate(d: Float64Array, o: number, A: Mat4, B: Mat4, centre: number[], scale: number): number {
@@ -300,6 +304,7 @@ function evaluate(d: Float64Array, o: number, A: Mat4, B: Mat4, centre: number[]
   let ny = A[4] * d[o + 3] + A[5] * d[o + 4] + A[6] * d[o + 5] + B[4] * d[o + 9] + B[5] * d[o + 10] + B[6] * d[o + 11]
   let nz = A[8] * d[o + 3] + A[9] * d[o + 4] + A[10] * d[o + 5] + B[8] * d[o + 9] + B[9] * d[o + 10] + B[10] * d[o + 11]
   const l = Math.sqrt(nx * nx + ny * ny + nz * nz)
+  disagreement = 2 - (l * l) / 2
   nx /= l
   ny /= l
   nz /= l
@@ -332,6 +337,7 @@ function solve(all: Matches[], poses: Mat4[], slotOf: number[], m: number, centr
   const g = new Float64Array(size)
   const own = Array.from({ length: m }, () => new Float64Array(36))
   const weight = new Float64Array(m)
+  const noiseHold = new Float64Array(m)
   let k = 0
   for (const match of all) {
     const sa = slotOf[match.a]
@@ -339,6 +345,7 @@ function solve(all: Matches[], poses: Mat4[], slotOf: number[], m: number, centr
     const block = new Float64Array(36)
     const grad = new Float64Array(6)
     let ws = 0
+    let apart = 0
     for (let i = 0; i < match.count; i++) {
       const ri = r[k++]
       if (Math.abs(ri) >= c) continue
@@ -346,6 +353,7 @@ function solve(all: Matches[], poses: Mat4[], slotOf: number[], m: number, centr
       const w = u * u * match.data[MATCH * i + 12]
       evaluate(match.data, MATCH * i, poses[match.a], poses[match.b], centre, scale)
       ws += w
+      apart += w * disagreement
       for (let p = 0; p < 6; p++) {
         grad[p] += w * row[p] * ri
         for (let q = p; q < 6; q++) block[6 * p + q] += w * row[p] * row[q]
@@ -356,6 +364,7 @@ function solve(all: Matches[], poses: Mat4[], slotOf: number[], m: number, centr
     for (const [s, sign] of [[sa, 1], [sb, -1]] as const) {
       if (s < 0) continue
       weight[s] += ws
+      noiseHold[s] += apart / 4
       for (let p = 0; p < 6; p++) {
         g[6 * s + p] += sign * grad[p]
         for (let q = 0; q < 6; q++) {
@@ -371,9 +380,10 @@ function solve(all: Matches[], poses: Mat4[], slotOf: number[], m: number, centr
           h[(6 * sb + p) * size + 6 * sa + q] -= block[6 * p + q]
         }
   }
+  for (let s = 0; s < m; s++) noiseHold[s] /= Math.max(weight[s], 1e-300)
   // motions that nothing holds are stiffened, so that noise does not make them drift
   for (let s = 0; s < m; s++)
-    for (const f of freedoms(own[s], weight[s], 1).filter((f) => f.free)) {
+    for (const f of freedoms(own[s], weight[s], 1, noiseHold[s]).filter((f) => f.free)) {
       const v = [...f.rotation, ...f.translation]
       for (let p = 0; p < 6; p++) for (let q = 0; q < 6; q++) h[(6 * s + p) * size + 6 * s + q] += weight[s] * v[p] * v[q]
     }
@@ -383,7 +393,7 @@ function solve(all: Matches[], poses: Mat4[], slotOf: number[], m: number, centr
   const l = cholesky(h, size)
   if (size > 0 && !l) throw new OakError('no-overlap', 'The passes do not hold each other in place.', { remedy: 'Record a pass that overlaps both sides.' })
   const step = l ? choleskySolve(l, g, size) : new Float64Array(0)
-  return { step, inverse: l ? choleskyInverse(l, size) : new Float64Array(0), hessian: h, own, weight, sigma }
+  return { step, inverse: l ? choleskyInverse(l, size) : new Float64Array(0), hessian: h, own, weight, noiseHold, sigma }
 }
 
 /** Moves the poses by -step; gives the largest movement at the part's scale, mm. */
@@ -458,7 +468,7 @@ function report(
           for (let u = 0; u < 6; u++) for (let w = 0; w < 6; w++) variance += j[u] * j[w] * solved.inverse[(6 * s + u) * size + 6 * s + w]
         worst = Math.max(worst, variance)
       }
-      free = freedoms(solved.own[s], solved.weight[s], scale).filter((f) => f.free)
+      free = freedoms(solved.own[s], solved.weight[s], scale, solved.noiseHold[s]).filter((f) => f.free)
       poseSigma = free.length ? Infinity : sigma * Math.sqrt(2 * worst)
     }
     return { pass: i, count: own.length, rms: rmsOf(own), largest: own.length ? largestOf(own) : 0, poseSigma, moved: movedBy(pass, poses[i], boxes[i]), free }

@@ -1,6 +1,6 @@
 import { f32, u8 } from '../base/arrays.ts'
 import { OakError } from '../base/errors.ts'
-import { fromRotationVector, identity, invertRigid, multiply, orthonormalise, transformArray, transformPoint, type Mat4 } from '../base/mat4.ts'
+import { fromRotationVector, identity, invertRigid, multiply, orthonormalise, poseDifference, transformArray, transformPoint, type Mat4 } from '../base/mat4.ts'
 import { checkCancelled, subProgress, type RunContext } from '../base/run.ts'
 import { cholesky, choleskySolve } from '../base/solve.ts'
 import { robustSigma } from '../base/stats.ts'
@@ -68,23 +68,37 @@ export async function bestFit(measured: Placed<Points | Mesh>, nominal: Placed<M
   const widest = options.reach ?? 0.2 * scale
   const context: Fitting = { own, prepared, target, scale, centre, robust: options.robust !== false }
   if (candidates.length > 1) {
-    // exact distances tell poses apart that look alike to thinned clouds, such as a half turn of a plate
+    // exact distances tell poses apart that look alike to thinned clouds, such as a half turn of a plate; few places are enough for that
+    const few = { ...context, own: everyNth(own, Math.ceil(take / 3000)) }
     const limit = 0.02 * scale
     const tried: { pose: Mat4; misfit: number }[] = []
     for (const c of candidates) {
       try {
-        const p = (await settle(c, widest, 8, context, ctx)).pose
-        tried.push({ pose: p, misfit: await misfit(p, limit, context, ctx) })
+        const p = (await settle(c, widest, 12, few, ctx)).pose
+        tried.push({ pose: p, misfit: await misfit(p, limit, few, ctx) })
       } catch (e) {
         if (!(e instanceof OakError) || e.code !== 'no-contact') throw e
       }
     }
     tried.sort((x, y) => x.misfit - y.misfit)
-    if (tried[0]) pose = tried[0].pose
-    ambiguous = tried.length > 1 && tried[1].misfit < 1.15 * tried[0].misfit
+    const [best] = tried
+    if (best) {
+      pose = best.pose
+      // candidates that settled onto the same pose are no rivals
+      const ownBox = boundingBox(own)
+      const rival = tried.find((t) => poseDifference(t.pose, best.pose, ownBox).max > 0.1 * scale)
+      ambiguous = rival !== undefined && rival.misfit < 1.15 * best.misfit
+    }
   } else pose = candidates[0]
   const settled = await settle(pose, widest, 60, context, subProgress(ctx, 0.5, 1, 'fitting'))
   return { pose: multiply(nominal.pose, settled.pose), rms: settled.rms, mean: settled.mean, used: settled.used, free: settled.free, total: take, ambiguous }
+}
+
+function everyNth(xyz: Float32Array, step: number): Float32Array {
+  const n = Math.floor(xyz.length / 3 / step)
+  const out = f32(3 * n)
+  for (let i = 0; i < n; i++) out.set(xyz.subarray(3 * i * step, 3 * i * step + 3), 3 * i)
+  return out
 }
 
 interface Fitting {

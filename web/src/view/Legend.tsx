@@ -14,7 +14,7 @@ export function Legend() {
   const h = bands.length * STEP
   return (
     <div className="legend" role="img" aria-label={`Colours from ${formatLength(-scale)} to ${formatLength(scale)} mm; linen within ${formatLength(limit)} mm`}>
-      <svg width="104" height={h + 22}>
+      <svg width="132" height={h + 22}>
         <defs>
           <pattern id="beyond" width="6" height="6" patternUnits="userSpaceOnUse" patternTransform="rotate(-45)">
             <rect width="6" height="2" fill="#f7f2e8" />
@@ -22,18 +22,18 @@ export function Legend() {
         </defs>
         {bands.map((b, i) => (
           <g key={i}>
-            <rect x="84" y={i * STEP} width="18" height={STEP} fill={css(b.colour)} />
-            {b.hatched && <rect x="84" y={i * STEP} width="18" height={STEP} fill="url(#beyond)" />}
+            <rect x="112" y={i * STEP} width="18" height={STEP} fill={css(b.colour)} />
+            {b.hatched && <rect x="112" y={i * STEP} width="18" height={STEP} fill="url(#beyond)" />}
           </g>
         ))}
-        <rect x="84" y="0.5" width="18" height={h - 1} fill="none" stroke="var(--oak)" strokeWidth="0.7" />
+        <rect x="112" y="0.5" width="18" height={h - 1} fill="none" stroke="var(--oak)" strokeWidth="0.7" />
         {marks.map((m) => (
-          <text key={m.text} x="80" y={m.y + 4} textAnchor="end" className="figure" fontSize="11.5" fill="var(--ink)">{m.text}</text>
+          <text key={m.text} x="108" y={m.y + 4} textAnchor="end" className="figure" fontSize="11.5" fill="var(--ink)">{m.text}</text>
         ))}
-        {[['beyond', 0.5], ['extra', 2.5], ['nominal', 5.5], ['missing', 7.5], ['beyond', 10.5]].map(([text, y], i) => (
-          <text key={i} x="38" y={Number(y) * STEP + 4} textAnchor="end" fontSize="11" fill="var(--soft)">{text}</text>
+        {[['beyond', 0.5], ['extra', 3], ['nominal', 5.5], ['missing', 8], ['beyond', 10.5]].map(([text, y], i) => (
+          <text key={i} x="54" y={Number(y) * STEP + 4} textAnchor="end" fontSize="11" fill="var(--soft)">{text}</text>
         ))}
-        <text x="102" y={h + 15} textAnchor="end" fontSize="11" fill="var(--soft)">mm</text>
+        <text x="130" y={h + 15} textAnchor="end" fontSize="11" fill="var(--soft)">mm</text>
       </svg>
     </div>
   )

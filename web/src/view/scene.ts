@@ -98,7 +98,7 @@ export function createStage(canvas: HTMLCanvasElement) {
 
   const boxOf = (slots?: Set<string>): Box3 => {
     box.makeEmpty()
-    for (const { object, shown } of objects.values()) if (!slots || slots.has(shown.slot)) box.expandByObject(object)
+    for (const { object, shown } of objects.values()) if (!slots || slots.has(shown.slot)) box.union(boxWithoutStrays(shown).applyMatrix4(object.matrix))
     return box
   }
   const frameView = (v: { camera: PerspectiveCamera; controls: OrbitControls }, b: Box3, direction?: Vector3) => {
@@ -291,6 +291,24 @@ function makeObject(s: Shown, pointSize: number): Mesh | Points {
     g.setAttribute('filled', new BufferAttribute(filled, 1))
   }
   return new Mesh(g, meshMaterial(false))
+}
+
+/** Box of what is shown; of points without the outermost half percent, so that strays do not make the part small. */
+function boxWithoutStrays(s: Shown): Box3 {
+  const p = (s.kind === 'points' ? s.arrays['xyz'] : s.arrays['vertices']) as Float32Array
+  const n = p.length / 3
+  const step = Math.max(1, Math.floor(n / 3000))
+  const low = new Vector3()
+  const high = new Vector3()
+  for (let k = 0; k < 3; k++) {
+    const v = new Float32Array(Math.floor((n - 1) / step) + 1)
+    for (let i = 0; i < v.length; i++) v[i] = p[3 * i * step + k]
+    v.sort()
+    const cut = s.kind === 'points' ? Math.floor(v.length * 0.005) : 0
+    low.setComponent(k, v[cut] ?? 0)
+    high.setComponent(k, v[v.length - 1 - cut] ?? 0)
+  }
+  return new Box3(low, high)
 }
 
 function place(o: Mesh | Points, s: Shown): void {

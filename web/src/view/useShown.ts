@@ -33,8 +33,9 @@ export function useShown(): { shown: Shown[]; waiting: number; failed: boolean }
   const [preview, setPreview] = useState<Preview | null>(null)
 
   const wanted = useMemo(() => {
-    const drawn = state.tray.filter((i) => i.kind !== 'field' && !(hidden[i.slot] ?? !(shownByDefault(i, stage, state.tray) || (map !== null && i.role === 'map'))))
     const field = state.tray.find((i) => i.kind === 'field' && i.slot === map)
+    // places that exist only to carry a map are drawn with it
+    const drawn = state.tray.filter((i) => i.kind !== 'field' && !(hidden[i.slot] ?? !(shownByDefault(i, stage, state.tray) || (i.role === 'map' && field?.on === i.slot))))
     return { drawn, field }
   }, [state.tray, hidden, stage, map])
 

@@ -56,7 +56,7 @@ export function CleanCard({ go }: CardProps) {
       key={`${tool} ${chosen}`} passes={mine} next={next} operation={tool === 'islands' ? 'islands' : 'strays'} question={QUESTION[tool]}
       head={
         <>
-          <Segmented<Tool> block value={tool} onChange={setTool} options={[{ value: 'table', label: 'Table' }, { value: 'strays', label: 'Strays' }, { value: 'islands', label: 'Islands' }, { value: 'lasso', label: 'By hand' }]} />
+          <Segmented<Tool> block value={tool} onChange={(t) => { setTool(t); setSetup('first') }} options={[{ value: 'table', label: 'Table' }, { value: 'strays', label: 'Strays' }, { value: 'islands', label: 'Islands' }, { value: 'lasso', label: 'By hand' }]} />
           {setups.length > 1 && (
             <div className="field">
               <label htmlFor="k-setup">Passes of</label>
