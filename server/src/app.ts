@@ -66,6 +66,8 @@ export function buildApp(db: Database, queue: Queue, pages?: string): Express {
   }
   app.use((err: unknown, req: Request, res: Response, next: NextFunction) => {
     if (res.headersSent) return next(err)
+    // whoever asked has gone: nobody to answer, and no fault of ours
+    if (req.destroyed && (err as { code?: string }).code === 'ECONNRESET') return
     let e = err
     const parse = err as { type?: string; status?: number; name?: string }
     if (parse.type === 'entity.parse.failed') e = new OakError('bad-request', 'The request is no valid JSON.', { remedy: 'Correct it and send it again.' })

@@ -6,6 +6,8 @@ import type { Stage } from './scene.ts'
 
 const signed = (q: { value: number | string; unit: string; uncertainty?: number }) => `${Number(q.value) > 0 ? '+' : Number(q.value) < 0 ? '−' : ''}${formatValue({ ...q, value: Math.abs(Number(q.value)) })}`
 
+const at3 = (f: Step) => f.params['at'] as [number, number, number]
+
 /** Deviations at picked spots, beside the part with a line to their spot. */
 export function Flags({ stage }: { stage: Stage }) {
   const { path, stage: at } = useOpenJob()
@@ -34,7 +36,7 @@ export function Flags({ stage }: { stage: Stage }) {
         {flags.map((f, i) => {
           const d = quantity(f, 'deviation')
           return (
-            <div className="flag" key={f.id} data-flag={i + 1}>
+            <div className="flag" key={f.id} data-flag={i + 1} title={`x ${at3(f)[0].toFixed(2)}  y ${at3(f)[1].toFixed(2)}  z ${at3(f)[2].toFixed(2)} mm`}>
               <b>{d ? signed(d) : '–'}</b> mm ± <span className="figure">{d?.uncertainty ? formatValue({ value: d.uncertainty, unit: 'mm', uncertainty: d.uncertainty }) : '–'}</span>
               <br />
               {i + 1} {(f.params['label'] as string | undefined) ?? ''} {quantity(f, 'verdict')?.value}
@@ -46,7 +48,6 @@ export function Flags({ stage }: { stage: Stage }) {
   )
 }
 
-const at3 = (f: Step) => f.params['at'] as [number, number, number]
 
 /** Left spots get their flag at the left, right ones at the right, below each other in the order of their heights: lines never cross. */
 function place(stage: Stage, flags: Step[], box: HTMLDivElement | null, svg: SVGSVGElement | null): void {

@@ -24,7 +24,7 @@ interface Preview {
 /** What the stage draws now, with its data at hand; items whose data is still on the way are left out until it comes. */
 export function useShown(): { shown: Shown[]; waiting: number; failed: boolean } {
   const job = useOpenJob()
-  const { state, stage, passes, path } = job
+  const { state, stage, passes } = job
   const hidden = useAppSelector((s) => s.view.hidden)
   const map = useAppSelector((s) => s.view.map)
   const going = useAppSelector((s) => s.view.going)
@@ -85,7 +85,6 @@ export function useShown(): { shown: Shown[]; waiting: number; failed: boolean }
     const shown: Shown[] = []
     let waiting = 0
     const onlyMesh = stage === 'Datum' && wanted.drawn.some((i) => i.role === 'mesh')
-    const fitted = path.some((s) => s.operation === 'best-fit')
     for (const i of wanted.drawn) {
       const arrays = data.get(i.id)
       if (!arrays) {
@@ -96,10 +95,10 @@ export function useShown(): { shown: Shown[]; waiting: number; failed: boolean }
       const count = (i.kind === 'points' ? arrays['xyz'] : arrays['vertices']).length / 3
       shown.push({
         id: i.id, slot: i.slot, kind: i.kind === 'points' ? 'points' : 'mesh', pose: i.pose, colour: swatchOf(i, passes), arrays, faces: i.role === 'nominal',
-        // the nominal covers the part until it is fitted; then the part shows through
-        ghost: onlyMesh && fitted && i.role === 'mesh', values: values?.length === count ? values : null, gone: preview?.gone.get(i.slot) ?? null,
+        // the faces to be chosen are the nominal's: the part shows through
+        ghost: onlyMesh && i.role === 'mesh', values: values?.length === count ? values : null, gone: preview?.gone.get(i.slot) ?? null,
       })
     }
     return { shown, waiting, failed }
-  }, [wanted, data, passes, preview, stage, path, failed])
+  }, [wanted, data, passes, preview, stage, failed])
 }

@@ -1,0 +1,35 @@
+import { defineConfig, devices } from '@playwright/test'
+
+const port = Number(process.env['OAK_TEST_PORT'] ?? 4700 + (process.pid % 250))
+process.env['OAK_TEST_PORT'] = String(port)
+
+export default defineConfig({
+  testDir: 'tests',
+  workers: 1,
+  timeout: 120_000,
+  expect: { timeout: 30_000 },
+  reporter: [['list'], ['json']],
+  outputDir: '../.build/browser',
+  use: {
+    ...devices['Desktop Chrome'],
+    baseURL: `http://127.0.0.1:${port}`,
+    viewport: { width: 1280, height: 800 },
+    acceptDownloads: true,
+    trace: 'retain-on-failure',
+    launchOptions: {
+      executablePath: process.env['CHROMIUM'] ?? '/usr/bin/chromium',
+      chromiumSandbox: process.getuid?.() !== 0,
+      args: ['--use-angle=swiftshader', '--enable-unsafe-swiftshader', '--disable-background-networking', '--disable-component-update', '--no-first-run'],
+    },
+  },
+  webServer: {
+    // the real thing, on a database of its own that is thrown away
+    command: 'node .build/server.js',
+    cwd: '..',
+    url: `http://127.0.0.1:${port}/api/health`,
+    env: { OAK_THROWAWAY: '1', OAK_DEMO: 'bracket', OAK_LOG: 'warn', PORT: String(port) },
+    reuseExistingServer: false,
+    timeout: 60_000,
+    gracefulShutdown: { signal: 'SIGTERM', timeout: 10_000 },
+  },
+})

@@ -1,0 +1,53 @@
+import { expect, type Page } from '@playwright/test'
+
+/** The card's own button, not the stage of the same name on the rule. */
+export const press = (page: Page, name: string | RegExp) => page.locator('.card').getByRole('button', { name }).click()
+
+export async function goTo(page: Page, stage: string): Promise<void> {
+  await page.getByRole('navigation', { name: 'Stages' }).getByRole('button', { name: new RegExp(`^${stage}`) }).click()
+  await drawn(page)
+}
+
+/** Everything that the stage shall show has arrived and is drawn. */
+export async function drawn(page: Page): Promise<void> {
+  await expect(page.locator('canvas')).toHaveAttribute('data-waiting', '0', { timeout: 60_000 })
+  await page.waitForTimeout(1500)
+}
+
+/** Until the step that was just started has ended. */
+export async function ended(page: Page, timeout = 120_000): Promise<void> {
+  await page.waitForTimeout(700)
+  await expect(page.locator('[data-running]')).toHaveCount(0, { timeout })
+}
+
+/** A number read off the work card. */
+export async function shownNumber(page: Page, quantity: string): Promise<number> {
+  const text = await page.locator(`.card [data-quantity="${quantity}"]`).first().innerText()
+  return Number(text.replace(/\u202f/g, '').replace(/[^\d.+-].*$/, ''))
+}
+
+export async function stripNumber(page: Page, label: string): Promise<number> {
+  const text = await page.locator(`[data-strip="${label}"]`).innerText()
+  return Number(text.replace(/\u202f/g, '').replace(/[^\d.+-].*$/s, ''))
+}
+
+/** Errors of the page; a test that asks for them at its end finds none. */
+export function watchConsole(page: Page): string[] {
+  const said: string[] = []
+  page.on('console', (m) => {
+    if (m.type() === 'error' || (m.type() === 'warning' && !/GPU stall|GL Driver Message/.test(m.text()))) said.push(m.text())
+  })
+  page.on('pageerror', (e) => said.push(e.message))
+  return said
+}
+
+/** Volume of a binary STL by the divergence theorem. */
+export function stlVolume(b: Buffer): { triangles: number; volume: number } {
+  const n = b.readUInt32LE(80)
+  let volume = 0
+  for (let i = 0; i < n; i++) {
+    const v = Array.from({ length: 9 }, (_, k) => b.readFloatLE(84 + 50 * i + 12 + 4 * k))
+    volume += (v[0] * (v[4] * v[8] - v[5] * v[7]) - v[1] * (v[3] * v[8] - v[5] * v[6]) + v[2] * (v[3] * v[7] - v[4] * v[6])) / 6
+  }
+  return { triangles: n, volume }
+}

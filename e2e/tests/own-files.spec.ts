@@ -1,0 +1,70 @@
+import { expect, test } from '@playwright/test'
+import { readFileSync } from 'node:fs'
+import { drawn, ended, goTo, press, shownNumber, stlVolume, watchConsole } from './help.ts'
+
+/** A cube as an ascii STL: 12 triangles. */
+function cubeStl(side: number): string {
+  const c = (i: number) => `${i & 1 ? side : 0} ${i & 2 ? side : 0} ${i & 4 ? side : 0}`
+  const quads = [[0, 4, 6, 2], [1, 3, 7, 5], [0, 1, 5, 4], [2, 6, 7, 3], [0, 2, 3, 1], [4, 5, 7, 6]]
+  const t = quads.flatMap(([a, b, d, e]) => [[a, b, d], [a, d, e]])
+  return `solid cube\n${t.map((k) => `facet normal 0 0 0\nouter loop\n${k.map((i) => `vertex ${c(i)}`).join('\n')}\nendloop\nendfacet`).join('\n')}\nendsolid cube\n`
+}
+
+test('a new job with own files: the unit is asked, a bad file says why, the mesh leaves as it came', async ({ page }) => {
+  const said = watchConsole(page)
+  await page.goto('/')
+  await page.getByRole('button', { name: 'New job' }).click()
+  await page.getByLabel('Name of the part').fill('Test cube')
+  await page.getByLabel(/^Tolerance/).fill('0,2')
+  await page.getByRole('button', { name: 'Put it on the bench' }).click()
+  await expect(page.getByRole('heading', { name: 'What was recorded?' })).toBeVisible()
+  const files = page.locator('input[type=file]')
+  await files.setInputFiles([
+    { name: 'cube.stl', mimeType: 'model/stl', buffer: Buffer.from(cubeStl(4)) },
+    { name: 'broken.ply', mimeType: 'application/octet-stream', buffer: Buffer.from('ply\nformat ascii 1.0\nelement vertex 500\nproperty float x\nproperty float y\nproperty float z\nend_header\n0 0 0\n') },
+  ])
+  const question = page.locator('.problem', { hasText: 'cube.stl' })
+  await expect(question).toContainText('does not say which unit')
+  const broken = page.locator('.problem', { hasText: 'broken.ply' })
+  await expect(broken).toBeVisible()
+  await broken.getByRole('button', { name: 'Close' }).click()
+  await question.getByRole('button', { name: 'in', exact: true }).click()
+  await expect(page.locator('.tray [data-item="cube"]')).toBeVisible()
+  await drawn(page)
+  await goTo(page, 'Deliver')
+  await press(page, 'Look it over before it goes')
+  await ended(page)
+  // 4 in
+  expect(await shownNumber(page, 'volume')).toBeCloseTo((4 * 25.4) ** 3, -2)
+  await expect(page.locator('[data-preflight]')).toContainText('101.6 × 101.6 × 101.6 mm')
+  await expect(page.locator('[data-preflight]')).toContainText('closed')
+  const [download] = await Promise.all([page.waitForEvent('download'), page.locator('.card').getByRole('link', { name: 'Save STL' }).click()])
+  const { triangles, volume } = stlVolume(readFileSync(await download.path()))
+  expect(triangles).toBe(12)
+  expect(volume).toBeCloseTo((4 * 25.4) ** 3, 0)
+  expect(said).toEqual([])
+})
+
+test('every action has a key or a name; evening colours stay', async ({ page }) => {
+  await page.goto('/')
+  await page.getByRole('link', { name: 'Test cube' }).click()
+  await drawn(page)
+  await page.keyboard.press('Control+k')
+  await page.getByLabel('Find any action').last().fill('go to brief')
+  await page.keyboard.press('Enter')
+  await expect(page.getByRole('heading', { name: 'What is asked of this part?' })).toBeVisible()
+  await page.keyboard.press('?')
+  await expect(page.getByText('frame everything')).toBeVisible()
+  await page.keyboard.press('Escape')
+  await page.getByRole('button', { name: 'Evening' }).click()
+  await page.reload()
+  await expect(page.locator('html')).toHaveAttribute('data-evening', 'yes')
+  await page.getByRole('button', { name: 'Day' }).click()
+})
+
+test('an address that leads to no job says so', async ({ page }) => {
+  await page.goto('/jobs/00000000-0000-4000-8000-000000000000')
+  await expect(page.getByText('There is no such job.')).toBeVisible()
+  await page.getByRole('link', { name: 'Back to the bench' }).click()
+  await expect(page.getByRole('heading', { name: 'Jobs' })).toBeVisible()
+})

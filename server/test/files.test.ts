@@ -1,0 +1,149 @@
+import { afterAll, beforeAll, describe, expect, test } from '@jest/globals'
+import { quantity, unpack } from '@oak-gauge/contract'
+import { bytesSource } from '@oak-gauge/core/formats/source.ts'
+import { readAny } from '@oak-gauge/core/formats/index.ts'
+import { meshFacts } from '@oak-gauge/core/measure/facts.ts'
+import type { Mesh } from '@oak-gauge/core/shape/mesh.ts'
+import { cubePly, startAll, tableAndBlock, type All } from './help.ts'
+
+let all: All
+beforeAll(async () => {
+  all = await startAll()
+}, 120_000)
+afterAll(() => all.stop())
+
+describe('jobs', () => {
+  test('are made, changed, listed and deleted', async () => {
+    const made = await all.newJob('Pawl')
+    expect(made.setups).toHaveLength(1)
+    const changed = (await all.call('PATCH', `/jobs/${made.job.id}`, { tolerance: 0.2, part: 'Winch' })).body
+    expect(changed.job.tolerance).toBe(0.2)
+    const list = (await all.call('GET', '/jobs')).body
+    expect(list.find((j: any) => j.id === made.job.id).headline).toBe('Nothing recorded yet')
+    expect((await all.call('DELETE', `/jobs/${made.job.id}`)).status).toBe(204)
+    expect((await all.call('GET', `/jobs/${made.job.id}`)).status).toBe(404)
+  })
+  test('wrong fields are named', async () => {
+    const r = await all.call('POST', '/jobs', { title: '  ', tolerance: -1 })
+    expect(r.status).toBe(400)
+    expect(r.body.message).toContain('name')
+    expect((await all.call('GET', '/jobs/no-such-job')).status).toBe(404)
+    expect((await all.call('GET', '/nowhere')).status).toBe(404)
+  })
+})
+
+describe('files in', () => {
+  test('a part 4 units long: the unit is asked, and the answer runs it again', async () => {
+    const job = (await all.newJob()).job.id
+    const asked = await all.bring(job, 'small.ply', cubePly(4))
+    expect(asked.state).toBe('failed')
+    expect(asked.problem?.code).toBe('unit-unknown')
+    expect((await all.state(job)).tray).toEqual([])
+    await all.call('POST', `/jobs/${job}/steps/${asked.id}/rerun`, { params: { unit: 'in' } })
+    await all.finished(job, asked.id)
+    const [mesh] = (await all.state(job)).tray
+    expect(mesh.box?.[3]).toBeCloseTo(4 * 25.4, 4)
+  })
+  test('truncated, empty and lying files name the file and store nothing of it', async () => {
+    const job = (await all.newJob()).job.id
+    const whole = cubePly(20)
+    const cases: [string, string][] = [
+      ['cut.ply', whole.slice(0, whole.length - 30)],
+      ['lying.ply', whole.replace('element vertex 8', 'element vertex 9000000000')],
+      ['words.xyz', 'this is no scan\nat all\n'],
+      ['nan.xyz', 'NaN NaN NaN\nNaN NaN NaN\n'],
+    ]
+    for (const [name, content] of cases) {
+      const s = await all.bring(job, name, content)
+      expect([name, s.state]).toEqual([name, 'failed'])
+      expect(s.problem?.code).not.toBe('internal')
+      expect(s.problem?.where).toContain(name)
+      expect(s.problem?.remedy).not.toBe('')
+    }
+    await expect(all.bring(job, 'empty.stl', '')).rejects.toMatchObject({ problem: { code: 'empty', where: 'empty.stl' } })
+    expect((await all.state(job)).tray).toEqual([])
+    expect((await all.db.pool.query('select 1 from item where job_id = $1', [job])).rowCount).toBe(0)
+  })
+  test('an upload that is broken off leaves no file behind', async () => {
+    const job = (await all.newJob()).job.id
+    const before = (await all.db.pool.query('select 1 from blob')).rowCount
+    const stop = new AbortController()
+    const body = new ReadableStream({
+      start(c) {
+        c.enqueue(new Uint8Array(9_000_000))
+        setTimeout(() => stop.abort(), 300)
+      },
+    })
+    await expect(fetch(`${all.url}/api/jobs/${job}/files?name=half.xyz`, { method: 'PUT', body, duplex: 'half', signal: stop.signal } as RequestInit)).rejects.toThrow()
+    await new Promise((resolve) => setTimeout(resolve, 700))
+    expect((await all.db.pool.query('select 1 from blob')).rowCount).toBe(before)
+    expect((await all.state(job)).steps).toEqual([])
+  })
+})
+
+describe('results out', () => {
+  test('each format reads back as the same body', async () => {
+    const job = (await all.newJob()).job.id
+    await all.bring(job, 'cube.ply', cubePly(20))
+    const [mesh] = (await all.state(job)).tray
+    for (const format of ['stl', 'ply', 'obj', '3mf']) {
+      const r = await fetch(`${all.url}/api/items/${mesh.id}/file?format=${format}`)
+      const bytes = new Uint8Array(await r.arrayBuffer())
+      const size = (await all.call('GET', `/items/${mesh.id}/file-size?format=${format}`)).body.bytes
+      expect(size).toBe(bytes.length)
+      const facts = meshFacts((await readAny(bytesSource(`x.${format}`, bytes))).data as Mesh)
+      expect([format, Math.round(1e4 * facts.volume) / 1e4, facts.topology.openEdges]).toEqual([format, 8000, 0])
+    }
+  })
+  test('deviation of a cube from a larger nominal: -1 mm where faces are shifted, and its table', async () => {
+    const job = (await all.newJob()).job.id
+    await all.bring(job, 'part.ply', cubePly(20))
+    await all.bring(job, 'nominal.ply', cubePly(21), '&role=nominal')
+    const tray = (await all.state(job)).tray
+    const [part, nominal] = [tray.find((i) => i.role === 'mesh'), tray.find((i) => i.role === 'nominal')]
+    const d = await all.step(job, { operation: 'deviation', inputs: { measured: [part?.slot ?? ''], nominal: [nominal?.slot ?? ''] } })
+    // the corner at 20 20 20 lies 1 mm inside of three faces; those at the origin touch
+    expect(quantity(d, 'largest missing')?.value).toBeCloseTo(-1, 6)
+    expect(quantity(d, 'largest extra')?.value).toBeCloseTo(0, 6)
+    const field = (await all.state(job)).tray.find((i) => i.role === 'deviation')
+    expect(field?.on).toBe(part?.slot)
+    const csv = await (await fetch(`${all.url}/api/items/${field?.id}/file`)).text()
+    expect(csv.trim().split('\n').length).toBeGreaterThanOrEqual(9)
+    const shown = unpack(await (await fetch(`${all.url}/api/items/${field?.id}/display`)).arrayBuffer())
+    expect(Math.min(...shown['values'])).toBeCloseTo(-1, 6)
+  })
+})
+
+describe('the line to the browser', () => {
+  test('events arrive at once, also for a client that takes compressed answers', async () => {
+    const job = (await all.newJob()).job.id
+    const stop = new AbortController()
+    const r = await fetch(`${all.url}/api/events?job=${job}`, { headers: { 'accept-encoding': 'gzip' }, signal: stop.signal })
+    expect(r.headers.get('content-encoding')).toBeNull()
+    const reader = (r.body as ReadableStream<Uint8Array>).getReader()
+    await all.call('PATCH', `/jobs/${job}`, { part: 'x' })
+    let text = ''
+    while (!text.includes('changed')) text += new TextDecoder().decode((await reader.read()).value)
+    expect(text).toContain(job)
+    stop.abort()
+  })
+  test('other hosts and other origins are turned away; health answers', async () => {
+    expect((await all.call('GET', '/health')).body.ok).toBe(true)
+    const foreign = await fetch(`${all.url}/api/jobs`, { headers: { origin: 'http://elsewhere.example' } })
+    expect(foreign.status).toBe(403)
+  })
+  test('heavy computing does not hold up the server', async () => {
+    const job = (await all.newJob()).job.id
+    await all.bring(job, 'pass.xyz', tableAndBlock())
+    const waits: number[] = []
+    const [pass] = (await all.state(job)).tray
+    const step = all.step(job, { operation: 'strays', inputs: { passes: [pass.slot] } })
+    for (let i = 0; i < 20; i++) {
+      const began = performance.now()
+      await all.call('GET', '/health')
+      waits.push(performance.now() - began)
+    }
+    await step
+    expect(waits.sort((a, b) => a - b)[10]).toBeLessThan(50)
+  })
+})

@@ -1,0 +1,96 @@
+import { fork, type ChildProcess } from 'node:child_process'
+import { existsSync } from 'node:fs'
+import type { Server } from 'node:http'
+import type { AddressInfo } from 'node:net'
+import { fileURLToPath } from 'node:url'
+import PgBoss from 'pg-boss'
+import type { JobState, Step, StepRequest } from '@oak-gauge/contract'
+import { buildApp } from '../src/app.ts'
+import { connect, type Database } from '../src/db/connect.ts'
+import { openBus } from '../src/events.ts'
+import { QUEUE } from '../src/ledger/enqueue.ts'
+import { startCluster } from '../src/postgres.ts'
+
+const root = fileURLToPath(new URL('../..', import.meta.url))
+
+/** The whole server on a throwaway PostgreSQL, with a worker process that a test may kill. */
+export async function startAll() {
+  if (!existsSync(`${root}.build/worker.js`)) throw new Error('build first: npm run build')
+  const cluster = await startCluster({ root, throwaway: true })
+  // a run that is broken off must not leave a database behind
+  const last = () => cluster.stop()
+  process.on('exit', last)
+  const db: Database = await connect(cluster.url)
+  const boss = new PgBoss({ connectionString: cluster.url, max: 2 })
+  boss.on('error', () => undefined)
+  await boss.start()
+  await boss.createQueue(QUEUE)
+  const bus = await openBus(cluster.url, db.pool)
+  const server: Server = await new Promise((resolve) => {
+    const s = buildApp(db, { boss, bus }).listen(0, '127.0.0.1', () => resolve(s))
+  })
+  const url = `http://127.0.0.1:${(server.address() as AddressInfo).port}`
+  let worker: ChildProcess | undefined
+  const startWorker = () =>
+    new Promise<void>((resolve) => {
+      worker = fork(`${root}.build/worker.js`, { env: { ...process.env, DATABASE_URL: cluster.url, OAK_LOG: 'silent', NODE_OPTIONS: '' }, stdio: ['ignore', 'ignore', 'inherit', 'ipc'] })
+      worker.on('message', () => resolve())
+    })
+  await startWorker()
+
+  const call = async (method: string, path: string, body?: unknown) => {
+    const r = await fetch(`${url}/api${path}`, { method, headers: body === undefined ? {} : { 'content-type': 'application/json' }, ...(body === undefined ? {} : { body: JSON.stringify(body) }) })
+    const text = await r.text()
+    return { status: r.status, body: (text ? JSON.parse(text) : null) as any }
+  }
+  const state = async (job: string): Promise<JobState> => (await call('GET', `/jobs/${job}`)).body
+  const finished = async (job: string, step: string): Promise<Step> => {
+    for (let i = 0; i < 1200; i++) {
+      const s = (await state(job)).steps.find((x) => x.id === step)
+      if (s && ['done', 'failed', 'cancelled'].includes(s.state)) return s
+      await new Promise((resolve) => setTimeout(resolve, 50))
+    }
+    throw new Error(`step ${step} does not end`)
+  }
+  return {
+    url, db, call, state, finished, startWorker,
+    worker: () => worker as ChildProcess,
+    newJob: async (title = 'Test part'): Promise<JobState> => (await call('POST', '/jobs', { title })).body,
+    bring: async (job: string, name: string, content: string | Uint8Array, query = ''): Promise<Step> => {
+      const r = await fetch(`${url}/api/jobs/${job}/files?name=${encodeURIComponent(name)}${query}`, { method: 'PUT', body: content as string })
+      const step = (await r.json()) as Step
+      if (!r.ok) throw Object.assign(new Error('refused'), { problem: step })
+      return finished(job, step.id)
+    },
+    step: async (job: string, request: StepRequest): Promise<Step> => {
+      const r = await call('POST', `/jobs/${job}/steps`, request)
+      if (r.status !== 202) throw Object.assign(new Error(r.body.message), { problem: r.body })
+      return finished(job, r.body.id)
+    },
+    async stop() {
+      worker?.kill('SIGKILL')
+      server.closeAllConnections()
+      server.close()
+      await boss.stop({ graceful: false })
+      await bus.close()
+      await db.close()
+      cluster.stop()
+      process.off('exit', last)
+    },
+  }
+}
+export type All = Awaited<ReturnType<typeof startAll>>
+
+/** A cube as an ascii PLY mesh, its lower corner at the origin. */
+export function cubePly(side: number): string {
+  const corners = Array.from({ length: 8 }, (_, c) => `${c & 1 ? side : 0} ${c & 2 ? side : 0} ${c & 4 ? side : 0}`)
+  const quads = [[0, 4, 6, 2], [1, 3, 7, 5], [0, 1, 5, 4], [2, 6, 7, 3], [0, 2, 3, 1], [4, 5, 7, 6]]
+  return `ply\nformat ascii 1.0\nelement vertex 8\nproperty float x\nproperty float y\nproperty float z\nelement face 6\nproperty list uchar int vertex_indices\nend_header\n${corners.join('\n')}\n${quads.map((q) => `4 ${q.join(' ')}`).join('\n')}\n`
+}
+
+/** A grid of points on a table at z = 0 and on a block of 20 mm above it, as point text. */
+export function tableAndBlock(): string {
+  const lines: string[] = []
+  for (let x = -40; x <= 40; x++) for (let y = -40; y <= 40; y++) lines.push(`${x} ${y} ${Math.max(Math.abs(x), Math.abs(y)) <= 15 ? 20 : 0}`)
+  return lines.join('\n')
+}
