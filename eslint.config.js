@@ -7,7 +7,11 @@ export default defineConfig(
   { ignores: ['**/node_modules', '.tsc', '.build', '.data', '**/dist', '**/*.js', '**/*.mjs'] },
   js.configs.recommended,
   tseslint.configs.recommendedTypeChecked,
-  { languageOptions: { parserOptions: { projectService: { allowDefaultProject: ['web/vite.config.ts', 'e2e/playwright.config.ts'] }, tsconfigRootDir: import.meta.dirname } } },
+  {
+    languageOptions: {
+      parserOptions: { projectService: { allowDefaultProject: ['web/vite.config.ts', 'e2e/playwright.config.ts'] }, tsconfigRootDir: import.meta.dirname },
+    },
+  },
   {
     rules: {
       // a zero is a fine number in a sentence
@@ -18,6 +22,13 @@ export default defineConfig(
     },
   },
   // numeric code: what a typed array gives is a number
-  { files: ['**/*.test.ts', '**/*.test.tsx'], rules: { '@typescript-eslint/no-unsafe-assignment': 'off', '@typescript-eslint/no-unsafe-member-access': 'off', '@typescript-eslint/unbound-method': 'off' } },
+  {
+    files: ['**/*.test.ts', '**/*.test.tsx'],
+    rules: {
+      '@typescript-eslint/no-unsafe-assignment': 'off',
+      '@typescript-eslint/no-unsafe-member-access': 'off',
+      '@typescript-eslint/unbound-method': 'off',
+    },
+  },
   prettier,
 )

@@ -109,7 +109,12 @@ const placedTrue = passes.map((p, i): Placed<Points> => ({ name: `pass ${i + 1}`
 if (wants('align')) {
   const worst = { rms: 0, angle: 0, seconds: 0 }
   const random = seeded(9)
-  for (const [a, b] of [[0, 1], [1, 2], [2, 3], [4, 5]] as const) {
+  for (const [a, b] of [
+    [0, 1],
+    [1, 2],
+    [2, 3],
+    [4, 5],
+  ] as const) {
     const moved = multiply(smallPose(random, 2, 2, [0, 0, 25]), passes[b].truePose)
     const r = await timed(() => alignFine([placedTrue[a]], [{ ...placedTrue[b], pose: moved }], {}, ctx))
     const d = poseDifference(passes[b].truePose, multiply(r.result.move, moved), boundingBox(passes[b].points.xyz))
@@ -117,7 +122,12 @@ if (wants('align')) {
     worst.angle = Math.max(worst.angle, d.angleDeg)
     worst.seconds = Math.max(worst.seconds, r.seconds)
   }
-  add('fine alignment, worst of 4 pairs: rms / rotation / time', `${mm(worst.rms)} / ${worst.angle.toFixed(5)} deg / ${worst.seconds.toFixed(1)} s`, '0.003 mm / 0.001 deg', '0.0015 / 0.0005')
+  add(
+    'fine alignment, worst of 4 pairs: rms / rotation / time',
+    `${mm(worst.rms)} / ${worst.angle.toFixed(5)} deg / ${worst.seconds.toFixed(1)} s`,
+    '0.003 mm / 0.001 deg',
+    '0.0015 / 0.0005',
+  )
 }
 
 if (wants('coarse')) {
@@ -138,13 +148,23 @@ if (wants('coarse')) {
     }
     times.push((performance.now() - t) / 1000)
   }
-  add('coarse alignment from any pose, landed / median / longest', `${landed} of 20 / ${quantile(times, 0.5).toFixed(1)} s / ${Math.max(...times).toFixed(1)} s`, '19 of 20, 6 s each', '20 of 20, 2 s')
+  add(
+    'coarse alignment from any pose, landed / median / longest',
+    `${landed} of 20 / ${quantile(times, 0.5).toFixed(1)} s / ${Math.max(...times).toFixed(1)} s`,
+    '19 of 20, 6 s each',
+    '20 of 20, 2 s',
+  )
 }
 
 const rough = passes.map((p, i): Placed<Points> => ({ name: `pass ${i + 1}`, data: p.points, pose: identity() }))
 const joint = await timed(() => adjustJointly(rough, {}, ctx))
 const off = joint.result.poses.map((p, i) => poseDifference(p, passes[i].truePose, boundingBox(passes[i].points.xyz)).rms)
-add('joint adjustment of 8 passes, worst pass to truth (predicted) / time / memory', `${mm(Math.max(...off))} (${mm(joint.result.error)}) / ${joint.seconds.toFixed(1)} s / ${joint.megabytes.toFixed(0)} MB`, '0.008 mm', '0.003 mm')
+add(
+  'joint adjustment of 8 passes, worst pass to truth (predicted) / time / memory',
+  `${mm(Math.max(...off))} (${mm(joint.result.error)}) / ${joint.seconds.toFixed(1)} s / ${joint.megabytes.toFixed(0)} MB`,
+  '0.008 mm',
+  '0.003 mm',
+)
 const adjusted = passes.map((p, i): Placed<Points> => ({ name: `pass ${i + 1}`, data: p.points, pose: joint.result.poses[i] }))
 
 const merged = await timed(() => mergePasses(adjusted, { cell: 0.3 }, ctx))
@@ -164,15 +184,36 @@ const merged = await timed(() => mergePasses(adjusted, { cell: 0.3 }, ctx))
   const back = await deviationTo(mesh, seen, 1, ctx)
   const covered = back.values.reduce((n, v) => n + (Math.abs(v) <= 0.1 ? 1 : 0), 0) / back.values.length
   const facts = meshFacts(mesh)
-  add('merge at 0.3 mm, mesh to truth: rms / 95 % / over 0.1 mm', `${mm(rms)} / ${mm(quantile(abs, 0.95))} / ${(100 * over).toFixed(3)} %`, '0.015 / 0.02 mm', '0.008 / 0.012 mm')
-  add('same, truth to mesh: covered within 0.1 mm / open edges / pieces / edges of more than two', `${(100 * covered).toFixed(2)} % / ${facts.topology.openEdges} / ${facts.topology.components} / ${facts.topology.nonManifoldEdges}`, '99 %', '')
+  add(
+    'merge at 0.3 mm, mesh to truth: rms / 95 % / over 0.1 mm',
+    `${mm(rms)} / ${mm(quantile(abs, 0.95))} / ${(100 * over).toFixed(3)} %`,
+    '0.015 / 0.02 mm',
+    '0.008 / 0.012 mm',
+  )
+  add(
+    'same, truth to mesh: covered within 0.1 mm / open edges / pieces / edges of more than two',
+    `${(100 * covered).toFixed(2)} % / ${facts.topology.openEdges} / ${facts.topology.components} / ${facts.topology.nonManifoldEdges}`,
+    '99 %',
+    '',
+  )
   const measured = bores(mesh.vertices)
   const true_ = bores(seen)
   const pairs: number[] = []
   for (let i = 0; i < BOLTS.length; i++)
-    for (let j = 0; j < i; j++) pairs.push(Math.abs(Math.hypot(measured.bolts[i].x - measured.bolts[j].x, measured.bolts[i].y - measured.bolts[j].y) - Math.hypot(true_.bolts[i].x - true_.bolts[j].x, true_.bolts[i].y - true_.bolts[j].y)))
+    for (let j = 0; j < i; j++)
+      pairs.push(
+        Math.abs(
+          Math.hypot(measured.bolts[i].x - measured.bolts[j].x, measured.bolts[i].y - measured.bolts[j].y) -
+            Math.hypot(true_.bolts[i].x - true_.bolts[j].x, true_.bolts[i].y - true_.bolts[j].y),
+        ),
+      )
   const dia = [measured.bore.diameter - true_.bore.diameter, ...measured.bolts.map((b, i) => b.diameter - true_.bolts[i].diameter)].map(Math.abs)
-  add('bores of the merged part, worst diameter / worst distance of centres', `${mm(Math.max(...dia))} / ${mm(Math.max(...pairs))}`, '0.010 / 0.010 mm', '0.003 / 0.002 mm')
+  add(
+    'bores of the merged part, worst diameter / worst distance of centres',
+    `${mm(Math.max(...dia))} / ${mm(Math.max(...pairs))}`,
+    '0.010 / 0.010 mm',
+    '0.003 / 0.002 mm',
+  )
   add('merge with normals: time / peak memory', `${merged.seconds.toFixed(1)} s / ${merged.megabytes.toFixed(0)} MB`, '10 s / 1.5 GB', '4 s / 0.7 GB')
 }
 
@@ -203,16 +244,29 @@ if (wants('pipeline')) {
     // setup 2, the underside, was turned right over: picked pairs, each a millimetre off, bring it back
     const upper = items.slice(0, 6)
     const away = fromQuaternion([0.3, 0.8, -0.2, 0.4], [120, -60, 200])
-    const picks = [[-80, -30, 5], [80, -30, 6], [70, 55, 5], [-70, 55, 7], [0, -35, 20]]
+    const picks = [
+      [-80, -30, 5],
+      [80, -30, 6],
+      [70, 55, 5],
+      [-70, 55, 7],
+      [0, -35, 20],
+    ]
     const random = seeded(31)
-    const fit = fitRigid(picks.flatMap((p) => transformPoint(away, p[0], p[1], p[2])), picks.flatMap((p) => p.map((v) => v + 0.6 * random.gauss())))
+    const fit = fitRigid(
+      picks.flatMap((p) => transformPoint(away, p[0], p[1], p[2])),
+      picks.flatMap((p) => p.map((v) => v + 0.6 * random.gauss())),
+    )
     const under = items.slice(6).map((p) => ({ ...p, pose: multiply(fit.pose, away) }))
     const fine = await alignFine(upper, under, {}, ctx)
     lap('align')
     const start = [...upper, ...under.map((p) => ({ ...p, pose: multiply(fine.move, p.pose) }))]
     const j = await adjustJointly(start, {}, ctx)
     lap('adjust')
-    const m = await mergePasses(start.map((p, i) => ({ ...p, pose: j.poses[i] })), { cell: 0.3 }, ctx)
+    const m = await mergePasses(
+      start.map((p, i) => ({ ...p, pose: j.poses[i] })),
+      { cell: 0.3 },
+      ctx,
+    )
     lap('merge')
     const r = await reduceMesh(m.mesh, { triangles: 200_000 }, ctx)
     lap('reduce')
@@ -220,8 +274,18 @@ if (wants('pipeline')) {
     lap('deviation')
     return { reduced: r, off: Math.max(...j.poses.map((p, i) => poseDifference(p, passes[i].truePose, boundingBox(passes[i].points.xyz)).rms)) }
   })
-  add('whole pipeline, 8 x 250 k points: time / memory', `${whole.seconds.toFixed(1)} s / ${whole.megabytes.toFixed(0)} MB (${phases.join(', ')})`, '36 s', '15 s')
-  add('its reduction to 200 k triangles: largest / rms deviation; worst pass', `${mm(whole.result.reduced.maxDeviation)} / ${mm(whole.result.reduced.rmsDeviation)}; ${mm(whole.result.off)}`, '', '')
+  add(
+    'whole pipeline, 8 x 250 k points: time / memory',
+    `${whole.seconds.toFixed(1)} s / ${whole.megabytes.toFixed(0)} MB (${phases.join(', ')})`,
+    '36 s',
+    '15 s',
+  )
+  add(
+    'its reduction to 200 k triangles: largest / rms deviation; worst pass',
+    `${mm(whole.result.reduced.maxDeviation)} / ${mm(whole.result.reduced.rmsDeviation)}; ${mm(whole.result.off)}`,
+    '',
+    '',
+  )
 }
 
 if (wants('deviation')) {
@@ -234,7 +298,9 @@ if (wants('deviation')) {
 
 await pool.close()
 const lines = ['| what | got | must | aim |', '|---|---|---|---|', ...rows.map((r) => `| ${r.what} | ${r.got} | ${r.must} | ${r.aim} |`)]
-console.log(`\n${cpus().length} cores (${cpus()[0]?.model.trim() ?? ''}), ${(totalmem() / 2 ** 30).toFixed(0)} GiB, Node ${process.version}, ${new Date().toISOString().slice(0, 10)}\n\n${lines.join('\n')}`)
+console.log(
+  `\n${cpus().length} cores (${cpus()[0]?.model.trim() ?? ''}), ${(totalmem() / 2 ** 30).toFixed(0)} GiB, Node ${process.version}, ${new Date().toISOString().slice(0, 10)}\n\n${lines.join('\n')}`,
+)
 
 function bores(v: Float32Array): { bore: BoreFit; bolts: BoreFit[] } {
   const near = (cx: number, cy: number, r: number, place: (i: number) => [number, number, number], lo: number, hi: number) => {
@@ -267,4 +333,3 @@ s=time.time();c=o3d.t.geometry.RaycastingScene();c.add_triangles(o3d.core.Tensor
   const out = execFileSync('python3', ['-c', script], { cwd: CACHE, encoding: 'utf8' })
   add('same, unsigned, by a general-purpose library in this run', `${Number(out.trim().split('\n').pop()).toFixed(2)} s`, '', '')
 }
-

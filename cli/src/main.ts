@@ -77,10 +77,17 @@ async function main(argv: string[]): Promise<number> {
 function parse(argv: string[]) {
   try {
     return parseArgs({
-      args: argv, allowPositionals: true,
+      args: argv,
+      allowPositionals: true,
       options: {
-        in: { type: 'string', multiple: true }, set: { type: 'string', multiple: true }, out: { type: 'string' }, unit: { type: 'string' },
-        format: { type: 'string' }, json: { type: 'boolean' }, threads: { type: 'string' }, help: { type: 'boolean', short: 'h' },
+        in: { type: 'string', multiple: true },
+        set: { type: 'string', multiple: true },
+        out: { type: 'string' },
+        unit: { type: 'string' },
+        format: { type: 'string' },
+        json: { type: 'boolean' },
+        threads: { type: 'string' },
+        help: { type: 'boolean', short: 'h' },
       },
     })
   } catch (e) {
@@ -128,7 +135,11 @@ function placed(item: Item) {
   const d = item.data
   if (d.kind === 'mesh') return transformMesh(d, item.pose)
   if (d.kind !== 'points') throw new OakError('wrong-format', `“${item.name}” is a table.`)
-  return makePoints({ ...d, xyz: transformArray(item.pose, d.xyz, new Float32Array(d.xyz.length)), normals: d.normals && transformArray(item.pose, d.normals, new Float32Array(d.normals.length), true) })
+  return makePoints({
+    ...d,
+    xyz: transformArray(item.pose, d.xyz, new Float32Array(d.xyz.length)),
+    normals: d.normals && transformArray(item.pose, d.normals, new Float32Array(d.normals.length), true),
+  })
 }
 
 async function runOne(name: string, brought: Map<string, Item[]>, values: ReturnType<typeof parse>['values'], ctx: RunContext): Promise<Report> {
@@ -182,7 +193,8 @@ async function bringIn(pairs: string[], unit: string | undefined, ctx: RunContex
 function fileSource(path: string): ByteSource {
   if (!existsSync(path) || !statSync(path).isFile()) throw new OakError('no-file', 'There is no such file.', { where: path, remedy: 'Check the path.' })
   return {
-    name: basename(path), size: statSync(path).size,
+    name: basename(path),
+    size: statSync(path).size,
     chunks: () => createReadStream(path, { highWaterMark: 1 << 20 }) as AsyncIterable<Uint8Array>,
   }
 }

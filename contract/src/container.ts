@@ -28,7 +28,12 @@ export function unpack(buffer: ArrayBuffer): Record<string, Float32Array | Uint3
   const out: Record<string, Float32Array | Uint32Array | Uint8Array> = {}
   let at = 4 + size
   for (const e of entries) {
-    out[e.name] = e.type === 'f32' ? new Float32Array(buffer, at, e.length) : e.type === 'u32' ? new Uint32Array(buffer, at, e.length) : new Uint8Array(buffer, at, e.length)
+    out[e.name] =
+      e.type === 'f32'
+        ? new Float32Array(buffer, at, e.length)
+        : e.type === 'u32'
+          ? new Uint32Array(buffer, at, e.length)
+          : new Uint8Array(buffer, at, e.length)
     at += padded(e.length * WIDTH[e.type])
   }
   return out

@@ -148,5 +148,4 @@ export interface OperationInfo {
 
 /** Pushed to the browser while a step runs, and when a job changed in any way. */
 export type ServerEvent =
-  | { type: 'progress'; job: string; step: string; progress: number; phase: string; remaining: number | null }
-  | { type: 'changed'; job: string }
+  { type: 'progress'; job: string; step: string; progress: number; phase: string; remaining: number | null } | { type: 'changed'; job: string }

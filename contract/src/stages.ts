@@ -7,9 +7,26 @@ export type Stage = (typeof STAGES)[number]
 export type StageState = 'open' | 'work' | 'good' | 'look'
 
 const STAGE_OF: Record<string, Stage> = {
-  import: 'Capture', thin: 'Clean', normals: 'Clean', 'trim-plane': 'Clean', strays: 'Clean', islands: 'Clean', lasso: 'Clean', 'set-aside': 'Clean',
-  'align-pairs': 'Align', 'align-shape': 'Align', 'align-fine': 'Align', adjust: 'Align',
-  merge: 'Merge', 'close-gaps': 'Merge', reduce: 'Merge', sample: 'Merge', 'best-fit': 'Datum', deviation: 'Inspect', flag: 'Inspect', facts: 'Deliver',
+  import: 'Capture',
+  thin: 'Clean',
+  normals: 'Clean',
+  'trim-plane': 'Clean',
+  strays: 'Clean',
+  islands: 'Clean',
+  lasso: 'Clean',
+  'set-aside': 'Clean',
+  'align-pairs': 'Align',
+  'align-shape': 'Align',
+  'align-fine': 'Align',
+  adjust: 'Align',
+  merge: 'Merge',
+  'close-gaps': 'Merge',
+  reduce: 'Merge',
+  sample: 'Merge',
+  'best-fit': 'Datum',
+  deviation: 'Inspect',
+  flag: 'Inspect',
+  facts: 'Deliver',
 }
 export const stageOf = (operation: string): Stage => STAGE_OF[operation] ?? 'Clean'
 
@@ -17,7 +34,7 @@ export const stageOf = (operation: string): Stage => STAGE_OF[operation] ?? 'Cle
 export function chain(steps: Step[], head: string | null): Step[] {
   const byId = new Map(steps.map((s) => [s.id, s]))
   const out: Step[] = []
-  for (let id = head; id; ) {
+  for (let id = head; id;) {
     const s = byId.get(id)
     if (!s) break
     out.push(s)
@@ -41,7 +58,15 @@ export function stageStates(path: Step[], tray: TrayItem[], brief: { tolerance: 
     Brief: brief.tolerance === null ? 'work' : 'good',
     Capture: passes > 0 || mesh ? (path.some((s) => s.operation === 'import' && s.evidence?.warnings.length) ? 'look' : 'good') : 'open',
     Clean: has('trim-plane', 'strays', 'islands', 'lasso') ? 'good' : 'open',
-    Align: has('adjust') ? (warned('adjust') ? 'look' : 'good') : has('align-pairs', 'align-shape', 'align-fine') ? (warned('align-shape') ? 'look' : 'work') : 'open',
+    Align: has('adjust')
+      ? warned('adjust')
+        ? 'look'
+        : 'good'
+      : has('align-pairs', 'align-shape', 'align-fine')
+        ? warned('align-shape')
+          ? 'look'
+          : 'work'
+        : 'open',
     Merge: has('merge') ? (warned('merge') ? 'look' : 'good') : 'open',
     Datum: has('best-fit') ? (warned('best-fit') ? 'look' : 'good') : 'open',
     Inspect: has('deviation') ? 'good' : 'open',

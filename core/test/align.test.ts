@@ -73,20 +73,37 @@ describe('best fit of a noisy scan to its CAD mesh (plate_holes_dev_scan: true a
 async function plateViews(count: number, noise = 0.02): Promise<Placed<Points>[]> {
   const cad = (await readAny(fixtureSource('cad/plate_holes_dev.stl'))).data as Mesh
   const bvh = buildBvh(cad)
-  return Promise.all(Array.from({ length: count }, async (_, i) => {
-    const a = ((i + 0.5) * Math.PI) / 3
-    const scan = await scanRange(cad, bvh, {
-      eye: [50 + 220 * Math.cos(a), 30 + 220 * Math.sin(a), 230], target: [50, 30, 10], pitch: 0.35, halfWidth: 62, halfHeight: 50, noise, baseline: 40, maxIncidence: 75, strays: 0, seed: 40 + i,
-    })
-    return { name: `view ${i}`, data: scan.points, pose: identity() }
-  }))
+  return Promise.all(
+    Array.from({ length: count }, async (_, i) => {
+      const a = ((i + 0.5) * Math.PI) / 3
+      const scan = await scanRange(cad, bvh, {
+        eye: [50 + 220 * Math.cos(a), 30 + 220 * Math.sin(a), 230],
+        target: [50, 30, 10],
+        pitch: 0.35,
+        halfWidth: 62,
+        halfHeight: 50,
+        noise,
+        baseline: 40,
+        maxIncidence: 75,
+        strays: 0,
+        seed: 40 + i,
+      })
+      return { name: `view ${i}`, data: scan.points, pose: identity() }
+    }),
+  )
 }
 
 describe('alignment of simulated passes against their true poses', () => {
   test('joint adjustment from 1 mm off comes to a few micrometres, and predicts its error', async () => {
     const views = await plateViews(6)
     const random = seeded(2)
-    const off = views.map((v, i) => ({ ...v, pose: i === 0 ? identity() : fromRotationVector(0.006 * random.gauss(), 0.006 * random.gauss(), 0.006 * random.gauss(), random.gauss(), random.gauss(), random.gauss()) }))
+    const off = views.map((v, i) => ({
+      ...v,
+      pose:
+        i === 0
+          ? identity()
+          : fromRotationVector(0.006 * random.gauss(), 0.006 * random.gauss(), 0.006 * random.gauss(), random.gauss(), random.gauss(), random.gauss()),
+    }))
     const r = await adjustJointly(off, {}, quietContext)
     const errors = r.poses.map((p, i) => poseDifference(p, identity(), boundingBox(views[i].data.xyz)).rms)
     expect(Math.max(...errors)).toBeLessThan(0.012)
@@ -111,7 +128,11 @@ describe('alignment of simulated passes against their true poses', () => {
   test('a flat plate: two slides and a turn are reported free, and nothing drifts', async () => {
     const flat = (seed: number): Placed<Points> => {
       const r = seeded(seed)
-      return { name: `flat ${seed}`, data: makePoints({ xyz: f32(3 * 40000).map((_, i) => (i % 3 === 2 ? 0.02 * r.gauss() : 60 * r.next())), viewpoint: [30, 30, 400] }), pose: identity() }
+      return {
+        name: `flat ${seed}`,
+        data: makePoints({ xyz: f32(3 * 40000).map((_, i) => (i % 3 === 2 ? 0.02 * r.gauss() : 60 * r.next())), viewpoint: [30, 30, 400] }),
+        pose: identity(),
+      }
     }
     const moved = { ...flat(2), pose: fromRotationVector(0.002, 0.001, 0, 0.3, 0.2, 0.4) }
     const r = await adjustJointly([flat(1), moved], {}, quietContext)
@@ -161,4 +182,3 @@ describe('alignment of simulated passes against their true poses', () => {
     expect(e.code).toBe('cancelled')
   })
 })
-

@@ -39,7 +39,14 @@ export function concat(parts: Iterable<Uint8Array>): Uint8Array {
 export function boxMesh(x: number, y: number, z: number): Mesh {
   const v: number[] = []
   for (let c = 0; c < 8; c++) v.push(c & 1 ? x : 0, c & 2 ? y : 0, c & 4 ? z : 0)
-  const quads = [[0, 4, 6, 2], [1, 3, 7, 5], [0, 1, 5, 4], [2, 6, 7, 3], [0, 2, 3, 1], [4, 5, 7, 6]]
+  const quads = [
+    [0, 4, 6, 2],
+    [1, 3, 7, 5],
+    [0, 1, 5, 4],
+    [2, 6, 7, 3],
+    [0, 2, 3, 1],
+    [4, 5, 7, 6],
+  ]
   return makeMesh({ vertices: f32(24).map((_, i) => v[i]), triangles: u32(36).map((_, i) => quads[Math.floor(i / 6)][[0, 1, 2, 0, 2, 3][i % 6]]) })
 }
 

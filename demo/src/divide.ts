@@ -69,7 +69,14 @@ export function box(a: [number, number, number], b: [number, number, number]): M
   const vertices = f32(24)
   for (let c = 0; c < 8; c++) vertices.set([c & 1 ? b[0] : a[0], c & 2 ? b[1] : a[1], c & 4 ? b[2] : a[2]], 3 * c)
   const triangles = u32(36)
-  const quads = [[0, 4, 6, 2], [1, 3, 7, 5], [0, 1, 5, 4], [2, 6, 7, 3], [0, 2, 3, 1], [4, 5, 7, 6]]
+  const quads = [
+    [0, 4, 6, 2],
+    [1, 3, 7, 5],
+    [0, 1, 5, 4],
+    [2, 6, 7, 3],
+    [0, 2, 3, 1],
+    [4, 5, 7, 6],
+  ]
   quads.forEach((q, i) => triangles.set([q[0], q[1], q[2], q[0], q[2], q[3]], 6 * i))
   return makeMesh({ vertices, triangles })
 }

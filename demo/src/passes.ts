@@ -19,11 +19,7 @@ export interface Recorded {
 export function orbit(azimuth: number, elevation: number, distance: number, target: [number, number, number]): [number, number, number] {
   const a = (azimuth * Math.PI) / 180
   const e = (elevation * Math.PI) / 180
-  return [
-    target[0] + distance * Math.cos(e) * Math.cos(a),
-    target[1] + distance * Math.cos(e) * Math.sin(a),
-    target[2] + distance * Math.sin(e),
-  ]
+  return [target[0] + distance * Math.cos(e) * Math.cos(a), target[1] + distance * Math.cos(e) * Math.sin(a), target[2] + distance * Math.sin(e)]
 }
 
 /** Small random pose: turned by about `degrees` about the target and shifted by about `mm`. */
@@ -64,9 +60,18 @@ export function inPassCoordinates(scan: RangeScan, pose: Mat4): Recorded {
 export function benchViews(limit = 250_000): RangeView[] {
   const target: [number, number, number] = [0, 0, 25]
   const view = (azimuth: number, elevation: number, seed: number, pitch: number): RangeView => ({
-    eye: orbit(azimuth, elevation, 420, target), target, pitch, halfWidth: 110, halfHeight: 90, noise: 0.03, baseline: 60, maxIncidence: 78, strays: 0, seed, limit,
+    eye: orbit(azimuth, elevation, 420, target),
+    target,
+    pitch,
+    halfWidth: 110,
+    halfHeight: 90,
+    noise: 0.03,
+    baseline: 60,
+    maxIncidence: 78,
+    strays: 0,
+    seed,
+    limit,
   })
   const above = [20, 80, 140, 200, 260, 320].map((a, i) => view(a, i % 2 ? 35 : 52, 11 + i, 0.21))
   return [...above, view(50, -40, 21, 0.21), view(230, -40, 22, 0.21)]
 }
-

@@ -57,8 +57,17 @@ async function recordSetups(plan: Plan, ctx: RunContext): Promise<DemoJob['setup
     const passes: DemoJob['setups'][number]['passes'] = []
     for (const [i, [azimuth, elevation]] of setup.views.entries()) {
       const view: RangeView = {
-        eye: orbit(azimuth, elevation, 420, target), target, pitch: plan.pitch, halfWidth: plan.half[0], halfHeight: plan.half[1], noise: 0.03, baseline: 60,
-        maxIncidence: 78, strays: 0.0015, seed: plan.seed + 100 * k + i, limit: plan.limit,
+        eye: orbit(azimuth, elevation, 420, target),
+        target,
+        pitch: plan.pitch,
+        halfWidth: plan.half[0],
+        halfHeight: plan.half[1],
+        noise: 0.03,
+        baseline: 60,
+        maxIncidence: 78,
+        strays: 0.0015,
+        seed: plan.seed + 100 * k + i,
+        limit: plan.limit,
       }
       const drift = i === 0 ? identity() : smallPose(random, 0.03, 0.08, target)
       passes.push({ name: `Pass ${k + 1}.${i + 1}`, points: inPassCoordinates(await scanRange(scene, bvh, view, ctx), drift).points })
@@ -91,58 +100,163 @@ export async function bracketJob(ctx: RunContext): Promise<DemoJob> {
   await cad()
   const spoilt = spoilBracket(divide(tessellate(await bracket({ ...NOMINAL_BRACKET, bore: DEFECTS.oversizeBore.diameter }), 0.006, 6), fineWhereSpoilt))
   return {
-    part: 'Paddle winch, lock 9', purpose: 'inspection', tolerance: 0.2, surface: 'dark',
+    part: 'Paddle winch, lock 9',
+    purpose: 'inspection',
+    tolerance: 0.2,
+    surface: 'dark',
     notes: 'Cast iron, dark, matte. Came off the winch of lock 9; the shaft knocks.',
-    setups: await recordSetups({
-      part: spoilt, pitch: 0.31, half: [98, 78], limit: 220_000, seed: 41,
-      junk: box([88, -84, 0], [102, -70, 16]),
-      setups: [
-        { name: 'Setup 1, upright', place: upright, views: [[20, 50], [95, 38], [165, 52], [235, 40], [305, 50]] },
-        { name: 'Setup 2, on its side', place: onItsSide, views: [[20, 36], [80, 42], [170, 40]] },
-      ],
-    }, ctx),
+    setups: await recordSetups(
+      {
+        part: spoilt,
+        pitch: 0.31,
+        half: [98, 78],
+        limit: 220_000,
+        seed: 41,
+        junk: box([88, -84, 0], [102, -70, 16]),
+        setups: [
+          {
+            name: 'Setup 1, upright',
+            place: upright,
+            views: [
+              [20, 50],
+              [95, 38],
+              [165, 52],
+              [235, 40],
+              [305, 50],
+            ],
+          },
+          {
+            name: 'Setup 2, on its side',
+            place: onItsSide,
+            views: [
+              [20, 36],
+              [80, 42],
+              [170, 40],
+            ],
+          },
+        ],
+      },
+      ctx,
+    ),
     nominal: { name: 'Bearing bracket nominal.step', step: new Uint8Array(await nominal.blobSTEP().arrayBuffer()) },
   }
 }
 
 export async function pawlJob(ctx: RunContext): Promise<DemoJob> {
   return {
-    part: 'Paddle winch, lock 9', purpose: 'reverse-engineering', tolerance: 0.1, surface: 'glossy',
+    part: 'Paddle winch, lock 9',
+    purpose: 'reverse-engineering',
+    tolerance: 0.1,
+    surface: 'glossy',
     notes: 'Polished by use. A new one is to be cut from plate.',
-    setups: await recordSetups({
-      part: tessellate(await pawl(), 0.006, 6), pitch: 0.36, half: [66, 50], limit: 60_000, seed: 1400,
-      setups: [
-        { name: 'Setup 1, face up', place: fromRotationVector(0, 0, 0, 0, 0, 3), views: [[10, 50], [100, 45], [190, 50], [280, 45]] },
-        { name: 'Setup 2, turned over', place: turnedOver(15), views: [[40, 45], [220, 45]] },
-      ],
-    }, ctx),
+    setups: await recordSetups(
+      {
+        part: tessellate(await pawl(), 0.006, 6),
+        pitch: 0.36,
+        half: [66, 50],
+        limit: 60_000,
+        seed: 1400,
+        setups: [
+          {
+            name: 'Setup 1, face up',
+            place: fromRotationVector(0, 0, 0, 0, 0, 3),
+            views: [
+              [10, 50],
+              [100, 45],
+              [190, 50],
+              [280, 45],
+            ],
+          },
+          {
+            name: 'Setup 2, turned over',
+            place: turnedOver(15),
+            views: [
+              [40, 45],
+              [220, 45],
+            ],
+          },
+        ],
+      },
+      ctx,
+    ),
   }
 }
 
 export async function coverJob(ctx: RunContext): Promise<DemoJob> {
   return {
-    part: 'Rack gear, lock 4', purpose: 'custom-part', tolerance: 0.5, surface: 'matte',
+    part: 'Rack gear, lock 4',
+    purpose: 'custom-part',
+    tolerance: 0.5,
+    surface: 'matte',
     notes: 'Thin and the same all round: markers on it, or three picked pairs.',
-    setups: await recordSetups({
-      part: tessellate(await gearCover(), 0.008, 6), pitch: 0.5, half: [92, 80], limit: 60_000, seed: 2300,
-      setups: [
-        { name: 'Setup 1, face up', place: upright, views: [[0, 55], [120, 50], [240, 55]] },
-        { name: 'Setup 2, face down', place: turnedOver(12), views: [[60, 50], [200, 55]] },
-      ],
-    }, ctx),
+    setups: await recordSetups(
+      {
+        part: tessellate(await gearCover(), 0.008, 6),
+        pitch: 0.5,
+        half: [92, 80],
+        limit: 60_000,
+        seed: 2300,
+        setups: [
+          {
+            name: 'Setup 1, face up',
+            place: upright,
+            views: [
+              [0, 55],
+              [120, 50],
+              [240, 55],
+            ],
+          },
+          {
+            name: 'Setup 2, face down',
+            place: turnedOver(12),
+            views: [
+              [60, 50],
+              [200, 55],
+            ],
+          },
+        ],
+      },
+      ctx,
+    ),
   }
 }
 
 export async function handleJob(ctx: RunContext): Promise<DemoJob> {
   return {
-    part: 'Lower gate, lock 2', purpose: 'custom-part', tolerance: 0.5, surface: 'matte',
+    part: 'Lower gate, lock 2',
+    purpose: 'custom-part',
+    tolerance: 0.5,
+    surface: 'matte',
     notes: 'Oak, worn by hands. A nest to hold it and a printed copy are wanted.',
-    setups: await recordSetups({
-      part: sillHandle(), pitch: 0.4, half: [84, 56], limit: 50_000, seed: 3100,
-      setups: [{ name: 'Setup 1', place: upright, views: [[15, 40], [105, 35], [195, 42], [285, 36]] }],
-    }, ctx),
+    setups: await recordSetups(
+      {
+        part: sillHandle(),
+        pitch: 0.4,
+        half: [84, 56],
+        limit: 50_000,
+        seed: 3100,
+        setups: [
+          {
+            name: 'Setup 1',
+            place: upright,
+            views: [
+              [15, 40],
+              [105, 35],
+              [195, 42],
+              [285, 36],
+            ],
+          },
+        ],
+      },
+      ctx,
+    ),
   }
 }
 
 /** Makers of the demo jobs by title, in the order of the bench. */
-export const DEMO_JOBS: Record<string, (ctx: RunContext) => Promise<DemoJob>> = { 'Bearing bracket': bracketJob, Pawl: pawlJob, 'Gear cover': coverJob, 'Sill handle': handleJob }
+export const DEMO_JOBS: Record<string, (ctx: RunContext) => Promise<DemoJob>> = {
+  'Bearing bracket': bracketJob,
+  Pawl: pawlJob,
+  'Gear cover': coverJob,
+  'Sill handle': handleJob,
+}

@@ -26,7 +26,11 @@ test('the demo is on the bench and opens where it stands', async () => {
 
 test('clean: the table goes by three places, then by one patch; strays and islands', async () => {
   test.setTimeout(180_000)
-  for (const [x, y] of [[260, 500], [560, 590], [730, 380]]) {
+  for (const [x, y] of [
+    [260, 500],
+    [560, 590],
+    [730, 380],
+  ]) {
     await page.mouse.click(x, y)
     await page.waitForTimeout(400)
   }
@@ -110,7 +114,10 @@ test('datum and inspect: worn face, bent foot and oversize bore are read off the
     const flag = page.locator(`[data-flag="${i + 1}"]`)
     await expect(flag).toContainText(name)
     const place = ((await flag.getAttribute('title')) ?? '').match(/-?\d+\.\d+/g)?.map(Number) as number[]
-    const [value, uncertainty] = (await flag.innerText()).replace('−', '-').match(/[+-]?\d+\.\d+/g)?.map(Number) as number[]
+    const [value, uncertainty] = (await flag.innerText())
+      .replace('−', '-')
+      .match(/[+-]?\d+\.\d+/g)
+      ?.map(Number) as number[]
     expect(Math.abs(value - truth(place[0], place[1], place[2])), `${name} at ${place.join(' ')}: ${value} ± ${uncertainty}`).toBeLessThan(0.05)
     await expect(flag).toContainText(truth(place[0], place[1], place[2]) > 0 ? 'extra' : 'missing')
   }
@@ -126,7 +133,13 @@ test('deliver: the pre-flight line, then STL and the table as files', async () =
   const stl = readFileSync(await download.path())
   expect(stlVolume(stl).triangles).toBe(triangles)
   expect(stl.length).toBe(84 + 50 * triangles)
-  const [table] = await Promise.all([page.waitForEvent('download'), page.locator('.card').getByRole('link', { name: /Deviation table/ }).click()])
+  const [table] = await Promise.all([
+    page.waitForEvent('download'),
+    page
+      .locator('.card')
+      .getByRole('link', { name: /Deviation table/ })
+      .click(),
+  ])
   expect(readFileSync(await table.path(), 'utf8').split('\n').length).toBeGreaterThan(triangles / 3)
 })
 

@@ -4,7 +4,10 @@ import { expect, type Page } from '@playwright/test'
 export const press = (page: Page, name: string | RegExp) => page.locator('.card').getByRole('button', { name }).click()
 
 export async function goTo(page: Page, stage: string): Promise<void> {
-  await page.getByRole('navigation', { name: 'Stages' }).getByRole('button', { name: new RegExp(`^${stage}`) }).click()
+  await page
+    .getByRole('navigation', { name: 'Stages' })
+    .getByRole('button', { name: new RegExp(`^${stage}`) })
+    .click()
   await drawn(page)
 }
 

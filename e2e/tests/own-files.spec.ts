@@ -5,8 +5,18 @@ import { drawn, ended, goTo, press, shownNumber, stlVolume, watchConsole } from 
 /** A cube as an ascii STL: 12 triangles. */
 function cubeStl(side: number): string {
   const c = (i: number) => `${i & 1 ? side : 0} ${i & 2 ? side : 0} ${i & 4 ? side : 0}`
-  const quads = [[0, 4, 6, 2], [1, 3, 7, 5], [0, 1, 5, 4], [2, 6, 7, 3], [0, 2, 3, 1], [4, 5, 7, 6]]
-  const t = quads.flatMap(([a, b, d, e]) => [[a, b, d], [a, d, e]])
+  const quads = [
+    [0, 4, 6, 2],
+    [1, 3, 7, 5],
+    [0, 1, 5, 4],
+    [2, 6, 7, 3],
+    [0, 2, 3, 1],
+    [4, 5, 7, 6],
+  ]
+  const t = quads.flatMap(([a, b, d, e]) => [
+    [a, b, d],
+    [a, d, e],
+  ])
   return `solid cube\n${t.map((k) => `facet normal 0 0 0\nouter loop\n${k.map((i) => `vertex ${c(i)}`).join('\n')}\nendloop\nendfacet`).join('\n')}\nendsolid cube\n`
 }
 
@@ -21,7 +31,11 @@ test('a new job with own files: the unit is asked, a bad file says why, the mesh
   const files = page.locator('input[type=file]')
   await files.setInputFiles([
     { name: 'cube.stl', mimeType: 'model/stl', buffer: Buffer.from(cubeStl(4)) },
-    { name: 'broken.ply', mimeType: 'application/octet-stream', buffer: Buffer.from('ply\nformat ascii 1.0\nelement vertex 500\nproperty float x\nproperty float y\nproperty float z\nend_header\n0 0 0\n') },
+    {
+      name: 'broken.ply',
+      mimeType: 'application/octet-stream',
+      buffer: Buffer.from('ply\nformat ascii 1.0\nelement vertex 500\nproperty float x\nproperty float y\nproperty float z\nend_header\n0 0 0\n'),
+    },
   ])
   const question = page.locator('.problem', { hasText: 'cube.stl' })
   await expect(question).toContainText('does not say which unit')

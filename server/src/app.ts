@@ -16,22 +16,44 @@ import { fileRoutes } from './routes/files.ts'
 import { jobRoutes } from './routes/jobs.ts'
 
 const STATUS: Record<string, number> = {
-  'not-found': 404, busy: 409, 'not-on-tray': 409, 'bad-setting': 422, 'bad-request': 400, 'too-large': 413, internal: 500, 'out-of-memory': 507, lost: 500,
+  'not-found': 404,
+  busy: 409,
+  'not-on-tray': 409,
+  'bad-setting': 422,
+  'bad-request': 400,
+  'too-large': 413,
+  internal: 500,
+  'out-of-memory': 507,
+  lost: 500,
 }
 
 /** The web application. pages: folder of the built browser part; left out in tests of the interface alone. */
 export function buildApp(db: Database, queue: Queue, pages?: string): Express {
   const app = express()
   app.disable('x-powered-by')
-  app.use(pinoHttp({ logger: log, autoLogging: { ignore: (req) => (req.url ?? '').startsWith('/assets') }, customLogLevel: (_req, res, err) => (err || res.statusCode >= 500 ? 'error' : 'debug') }))
+  app.use(
+    pinoHttp({
+      logger: log,
+      autoLogging: { ignore: (req) => (req.url ?? '').startsWith('/assets') },
+      customLogLevel: (_req, res, err) => (err || res.statusCode >= 500 ? 'error' : 'debug'),
+    }),
+  )
   // isolation of the page is what makes shared memory between its workers possible
   app.use(
     helmet({
-      crossOriginOpenerPolicy: { policy: 'same-origin' }, crossOriginEmbedderPolicy: { policy: 'require-corp' }, strictTransportSecurity: false,
+      crossOriginOpenerPolicy: { policy: 'same-origin' },
+      crossOriginEmbedderPolicy: { policy: 'require-corp' },
+      strictTransportSecurity: false,
       contentSecurityPolicy: {
         directives: {
-          defaultSrc: ["'self'"], scriptSrc: ["'self'", "'wasm-unsafe-eval'"], workerSrc: ["'self'", 'blob:'], styleSrc: ["'self'", "'unsafe-inline'"],
-          imgSrc: ["'self'", 'data:', 'blob:'], fontSrc: ["'self'", 'data:'], connectSrc: ["'self'", 'blob:', 'data:'], upgradeInsecureRequests: null,
+          defaultSrc: ["'self'"],
+          scriptSrc: ["'self'", "'wasm-unsafe-eval'"],
+          workerSrc: ["'self'", 'blob:'],
+          styleSrc: ["'self'", "'unsafe-inline'"],
+          imgSrc: ["'self'", 'data:', 'blob:'],
+          fontSrc: ["'self'", 'data:'],
+          connectSrc: ["'self'", 'blob:', 'data:'],
+          upgradeInsecureRequests: null,
         },
       },
     }),
@@ -48,7 +70,13 @@ export function buildApp(db: Database, queue: Queue, pages?: string): Express {
   app.get('/api/operations', (_req, res) => {
     res.json(
       OPERATIONS.map((o): OperationInfo => ({
-        name: o.name, version: o.version, title: o.title, about: o.about, inputs: o.inputs, outputs: o.outputs, settings: z.toJSONSchema(o.params, { io: 'input' }) as Record<string, unknown>,
+        name: o.name,
+        version: o.version,
+        title: o.title,
+        about: o.about,
+        inputs: o.inputs,
+        outputs: o.outputs,
+        settings: z.toJSONSchema(o.params, { io: 'input' }) as Record<string, unknown>,
       })),
     )
   })
@@ -58,7 +86,16 @@ export function buildApp(db: Database, queue: Queue, pages?: string): Express {
     throw new OakError('not-found', `There is nothing at ${req.method} ${req.originalUrl}.`)
   })
   if (pages && existsSync(pages)) {
-    app.use(express.static(pages, { index: false, immutable: true, maxAge: '1y', setHeaders: (res, path) => { if (!path.includes('/assets/')) res.setHeader('Cache-Control', 'no-cache') } }))
+    app.use(
+      express.static(pages, {
+        index: false,
+        immutable: true,
+        maxAge: '1y',
+        setHeaders: (res, path) => {
+          if (!path.includes('/assets/')) res.setHeader('Cache-Control', 'no-cache')
+        },
+      }),
+    )
     app.get('/{*path}', (_req, res) => {
       res.setHeader('Cache-Control', 'no-cache')
       res.sendFile('index.html', { root: pages })
@@ -72,7 +109,8 @@ export function buildApp(db: Database, queue: Queue, pages?: string): Express {
     const parse = err as { type?: string; status?: number; name?: string }
     if (parse.type === 'entity.parse.failed') e = new OakError('bad-request', 'The request is no valid JSON.', { remedy: 'Correct it and send it again.' })
     else if (parse.type === 'entity.too.large') e = new OakError('too-large', 'The request is too large.')
-    else if (parse.name === 'SequelizeDatabaseError' && /uuid/.test((err as Error).message)) e = new OakError('not-found', 'There is no such thing.', { where: req.path })
+    else if (parse.name === 'SequelizeDatabaseError' && /uuid/.test((err as Error).message))
+      e = new OakError('not-found', 'There is no such thing.', { where: req.path })
     const problem = toProblem(e)
     if (problem.code === 'internal') req.log.error({ err })
     res.status(e instanceof ZodError ? 400 : (STATUS[problem.code] ?? 422)).json(problem)
@@ -86,7 +124,14 @@ function sameHostOnly(req: Request, res: Response, next: NextFunction): void {
   const allowed = ['127.0.0.1', 'localhost', '[::1]', ...(process.env['OAK_HOSTS']?.split(',') ?? [])]
   const origin = req.headers.origin
   if (!allowed.includes(host) || (origin && origin !== 'null' && new URL(origin).host !== req.headers.host)) {
-    res.status(403).json({ code: 'wrong-host', message: 'This server answers only under its own name.', where: host, remedy: 'Open it as http://127.0.0.1, or name the host in OAK_HOSTS.' })
+    res
+      .status(403)
+      .json({
+        code: 'wrong-host',
+        message: 'This server answers only under its own name.',
+        where: host,
+        remedy: 'Open it as http://127.0.0.1, or name the host in OAK_HOSTS.',
+      })
     return
   }
   next()

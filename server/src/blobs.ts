@@ -21,11 +21,16 @@ export async function storeArray(db: Sequelize, a: AnyArray, transaction: Transa
   const ref: ArrayRef = { sha, type: a instanceof Float32Array ? 'f32' : a instanceof Uint32Array ? 'u32' : 'u8', length: a.length }
   const id = randomUUID()
   const made = await db.query('insert into blob (id, sha256, bytes) values ($1, $2, $3) on conflict (sha256) do nothing returning id', {
-    bind: [id, sha, bytes.length], type: QueryTypes.SELECT, transaction,
+    bind: [id, sha, bytes.length],
+    type: QueryTypes.SELECT,
+    transaction,
   })
   if (made.length)
     for (let n = 0; n * CHUNK < bytes.length; n++)
-      await db.query('insert into blob_chunk (blob_id, n, data) values ($1, $2, $3)', { bind: [id, n, bytes.subarray(n * CHUNK, (n + 1) * CHUNK)], transaction })
+      await db.query('insert into blob_chunk (blob_id, n, data) values ($1, $2, $3)', {
+        bind: [id, n, bytes.subarray(n * CHUNK, (n + 1) * CHUNK)],
+        transaction,
+      })
   return ref
 }
 
@@ -133,7 +138,11 @@ async function* stripCopyFrame(stream: AsyncIterable<Buffer>): AsyncGenerator<Bu
 export async function loadArray(pool: pg.Pool, ref: ArrayRef): Promise<AnyArray> {
   const found = await pool.query<{ id: string; bytes: string }>('select id, bytes from blob where sha256 = $1', [ref.sha])
   const row = found.rows[0]
-  if (!row) throw new OakError('lost', 'Stored numbers are missing from the database.', { where: ref.sha.slice(0, 12), remedy: 'Restore the database from a backup, or run the step again.' })
+  if (!row)
+    throw new OakError('lost', 'Stored numbers are missing from the database.', {
+      where: ref.sha.slice(0, 12),
+      remedy: 'Restore the database from a backup, or run the step again.',
+    })
   const out = ref.type === 'f32' ? f32(ref.length) : ref.type === 'u32' ? u32(ref.length) : u8(ref.length)
   const bytes = new Uint8Array(out.buffer)
   let at = 0
@@ -141,7 +150,11 @@ export async function loadArray(pool: pg.Pool, ref: ArrayRef): Promise<AnyArray>
     bytes.set(piece, at)
     at += piece.length
   }
-  if (at !== bytes.length) throw new OakError('lost', 'Stored numbers are incomplete in the database.', { where: ref.sha.slice(0, 12), remedy: 'Restore the database from a backup, or run the step again.' })
+  if (at !== bytes.length)
+    throw new OakError('lost', 'Stored numbers are incomplete in the database.', {
+      where: ref.sha.slice(0, 12),
+      remedy: 'Restore the database from a backup, or run the step again.',
+    })
   return out
 }
 

@@ -61,7 +61,10 @@ async function main(): Promise<void> {
       if (!worker || worker.exitCode !== null) resolve()
       else {
         worker.on('exit', () => resolve())
-        setTimeout(() => { worker?.kill('SIGKILL'); resolve() }, 5000).unref()
+        setTimeout(() => {
+          worker?.kill('SIGKILL')
+          resolve()
+        }, 5000).unref()
       }
     })
     await boss.stop({ graceful: false })

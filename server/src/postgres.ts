@@ -25,7 +25,12 @@ const asPg = (command: string, args: string[]) => (isRoot ? run('runuser', ['-u'
 export function findPostgres(): string {
   const find = () => {
     const roots = [process.env['PG_BIN'] ?? '']
-    if (existsSync('/usr/lib/postgresql')) roots.push(...readdirSync('/usr/lib/postgresql').sort((a, b) => Number(b) - Number(a)).map((v) => `/usr/lib/postgresql/${v}/bin`))
+    if (existsSync('/usr/lib/postgresql'))
+      roots.push(
+        ...readdirSync('/usr/lib/postgresql')
+          .sort((a, b) => Number(b) - Number(a))
+          .map((v) => `/usr/lib/postgresql/${v}/bin`),
+      )
     roots.push('/usr/local/bin', '/usr/bin')
     return roots.find((d) => d && existsSync(join(d, 'initdb')) && existsSync(join(d, 'postgres')))
   }
@@ -39,7 +44,9 @@ export function findPostgres(): string {
     const now = find()
     if (now) return now
   }
-  throw new SetupError('PostgreSQL is missing. Install it once with:  sudo apt-get install postgresql\nThen start again. Or set DATABASE_URL to a database that is there already.')
+  throw new SetupError(
+    'PostgreSQL is missing. Install it once with:  sudo apt-get install postgresql\nThen start again. Or set DATABASE_URL to a database that is there already.',
+  )
 }
 
 export interface Cluster {
@@ -68,7 +75,17 @@ export async function startCluster(options: ClusterOptions): Promise<Cluster> {
     writeFileSync(passwordFile, randomBytes(18).toString('hex'), { mode: 0o600 })
     if (isRoot) chownSync(passwordFile, ...postgresUser())
     const r = asPg(join(bin, 'initdb'), [
-      '-D', `${data}.new`, '-U', 'oak', '-E', 'UTF8', '--no-locale', '-A', 'scram-sha-256', `--pwfile=${passwordFile}`, options.throwaway ? '--no-sync' : '--data-checksums',
+      '-D',
+      `${data}.new`,
+      '-U',
+      'oak',
+      '-E',
+      'UTF8',
+      '--no-locale',
+      '-A',
+      'scram-sha-256',
+      `--pwfile=${passwordFile}`,
+      options.throwaway ? '--no-sync' : '--data-checksums',
     ])
     if (r.status !== 0) throw new SetupError(`PostgreSQL cannot set up its data folder ${data}:\n${r.stderr}`)
     // interrupted half-way it would look finished: only a finished one gets the name
@@ -82,8 +99,16 @@ export async function startCluster(options: ClusterOptions): Promise<Cluster> {
     for (let attempt = 0; ; attempt++) {
       if (!port || !(await isFree(port))) port = await freePort()
       const r = asPg(join(bin, 'pg_ctl'), [
-        '-D', data, '-l', join(home, 'log'), '-w', '-t', '60', '-o',
-        `-h 127.0.0.1 -p ${port} -c unix_socket_directories='' -c shared_buffers=256MB -c max_wal_size=2GB` + (options.throwaway ? ' -c fsync=off -c synchronous_commit=off -c full_page_writes=off' : ''),
+        '-D',
+        data,
+        '-l',
+        join(home, 'log'),
+        '-w',
+        '-t',
+        '60',
+        '-o',
+        `-h 127.0.0.1 -p ${port} -c unix_socket_directories='' -c shared_buffers=256MB -c max_wal_size=2GB` +
+          (options.throwaway ? ' -c fsync=off -c synchronous_commit=off -c full_page_writes=off' : ''),
         'start',
       ])
       if (r.status === 0) break

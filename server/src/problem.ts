@@ -7,9 +7,24 @@ export function toProblem(e: unknown): Problem {
   if (e instanceof OakError) return { code: e.code, message: e.message, where: e.where, remedy: e.remedy }
   if (e instanceof ZodError) {
     const [first] = e.issues
-    return { code: 'bad-request', message: e.issues.map((i) => i.message).join(' '), where: first?.path.join('.') ?? '', remedy: 'Correct it and send it again.' }
+    return {
+      code: 'bad-request',
+      message: e.issues.map((i) => i.message).join(' '),
+      where: first?.path.join('.') ?? '',
+      remedy: 'Correct it and send it again.',
+    }
   }
   if (e instanceof RangeError && /allocation|Array buffer|Invalid typed array length/i.test(e.message))
-    return { code: 'out-of-memory', message: 'The memory of this machine is not enough for this step.', where: '', remedy: 'Thin or trim the passes, or choose a coarser cell.' }
-  return { code: 'internal', message: 'Something went wrong inside the program. Nothing of the job was changed.', where: '', remedy: 'Try once more. If it stays, send the log with the time of day.' }
+    return {
+      code: 'out-of-memory',
+      message: 'The memory of this machine is not enough for this step.',
+      where: '',
+      remedy: 'Thin or trim the passes, or choose a coarser cell.',
+    }
+  return {
+    code: 'internal',
+    message: 'Something went wrong inside the program. Nothing of the job was changed.',
+    where: '',
+    remedy: 'Try once more. If it stays, send the log with the time of day.',
+  }
 }

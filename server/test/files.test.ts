@@ -74,7 +74,9 @@ describe('files in', () => {
         setTimeout(() => stop.abort(), 300)
       },
     })
-    await expect(fetch(`${all.url}/api/jobs/${job}/files?name=half.xyz`, { method: 'PUT', body, duplex: 'half', signal: stop.signal } as RequestInit)).rejects.toThrow()
+    await expect(
+      fetch(`${all.url}/api/jobs/${job}/files?name=half.xyz`, { method: 'PUT', body, duplex: 'half', signal: stop.signal } as RequestInit),
+    ).rejects.toThrow()
     await new Promise((resolve) => setTimeout(resolve, 700))
     expect((await all.db.pool.query('select 1 from blob')).rowCount).toBe(before)
     expect((await all.state(job)).steps).toEqual([])

@@ -33,13 +33,20 @@ export async function startAll() {
   let worker: ChildProcess | undefined
   const startWorker = () =>
     new Promise<void>((resolve) => {
-      worker = fork(`${root}.build/worker.js`, { env: { ...process.env, DATABASE_URL: cluster.url, OAK_LOG: 'silent', NODE_OPTIONS: '' }, stdio: ['ignore', 'ignore', 'inherit', 'ipc'] })
+      worker = fork(`${root}.build/worker.js`, {
+        env: { ...process.env, DATABASE_URL: cluster.url, OAK_LOG: 'silent', NODE_OPTIONS: '' },
+        stdio: ['ignore', 'ignore', 'inherit', 'ipc'],
+      })
       worker.on('message', () => resolve())
     })
   await startWorker()
 
   const call = async (method: string, path: string, body?: unknown) => {
-    const r = await fetch(`${url}/api${path}`, { method, headers: body === undefined ? {} : { 'content-type': 'application/json' }, ...(body === undefined ? {} : { body: JSON.stringify(body) }) })
+    const r = await fetch(`${url}/api${path}`, {
+      method,
+      headers: body === undefined ? {} : { 'content-type': 'application/json' },
+      ...(body === undefined ? {} : { body: JSON.stringify(body) }),
+    })
     const text = await r.text()
     return { status: r.status, body: (text ? JSON.parse(text) : null) as any }
   }
@@ -53,7 +60,12 @@ export async function startAll() {
     throw new Error(`step ${step} does not end`)
   }
   return {
-    url, db, call, state, finished, startWorker,
+    url,
+    db,
+    call,
+    state,
+    finished,
+    startWorker,
     worker: () => worker as ChildProcess,
     newJob: async (title = 'Test part'): Promise<JobState> => (await call('POST', '/jobs', { title })).body,
     bring: async (job: string, name: string, content: string | Uint8Array, query = ''): Promise<Step> => {
@@ -84,7 +96,14 @@ export type All = Awaited<ReturnType<typeof startAll>>
 /** A cube as an ascii PLY mesh, its lower corner at the origin. */
 export function cubePly(side: number): string {
   const corners = Array.from({ length: 8 }, (_, c) => `${c & 1 ? side : 0} ${c & 2 ? side : 0} ${c & 4 ? side : 0}`)
-  const quads = [[0, 4, 6, 2], [1, 3, 7, 5], [0, 1, 5, 4], [2, 6, 7, 3], [0, 2, 3, 1], [4, 5, 7, 6]]
+  const quads = [
+    [0, 4, 6, 2],
+    [1, 3, 7, 5],
+    [0, 1, 5, 4],
+    [2, 6, 7, 3],
+    [0, 2, 3, 1],
+    [4, 5, 7, 6],
+  ]
   return `ply\nformat ascii 1.0\nelement vertex 8\nproperty float x\nproperty float y\nproperty float z\nelement face 6\nproperty list uchar int vertex_indices\nend_header\n${corners.join('\n')}\n${quads.map((q) => `4 ${q.join(' ')}`).join('\n')}\n`
 }
 

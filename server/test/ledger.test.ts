@@ -8,7 +8,18 @@ beforeAll(async () => {
 }, 120_000)
 afterAll(() => all.stop())
 
-const trim = (slot: string, raise = 0.5) => ({ operation: 'trim-plane', inputs: { passes: [slot] }, params: { through: [[-40, -40, 0], [40, -40, 0], [0, 40, 0]], raise } })
+const trim = (slot: string, raise = 0.5) => ({
+  operation: 'trim-plane',
+  inputs: { passes: [slot] },
+  params: {
+    through: [
+      [-40, -40, 0],
+      [40, -40, 0],
+      [0, 40, 0],
+    ],
+    raise,
+  },
+})
 
 /** A job with one pass on a table. */
 async function withPass() {

@@ -4,7 +4,11 @@ import { createBrowserRouter, RouterProvider } from 'react-router'
 import { themeFor } from './looks/theme.ts'
 import { useAppSelector } from './store.ts'
 
-const Loading = () => <p className="soft" style={{ padding: 30 }}>Loading</p>
+const Loading = () => (
+  <p className="soft" style={{ padding: 30 }}>
+    Loading
+  </p>
+)
 const router = createBrowserRouter([
   { path: '/', HydrateFallback: Loading, lazy: async () => ({ Component: (await import('./bench/BenchPage.tsx')).BenchPage }) },
   { path: '/jobs/:id/:stage?', HydrateFallback: Loading, lazy: async () => ({ Component: (await import('./job/JobPage.tsx')).JobPage }) },

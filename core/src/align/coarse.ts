@@ -54,12 +54,22 @@ export async function alignByShape(anchor: Placed<Points>[], loose: Placed<Point
   if (fixed.xyz.length < 60 || moving.xyz.length < 60)
     throw new OakError('too-few-points', 'There is too little surface to tell the shape.', { remedy: 'Bring the sides together by picked pairs.' })
   ctx.progress(0.4, 'pairs of points')
-  const candidates = poseVotes(fixed, moving, { seed: options.seed ?? 1, ...(options.references ? { references: options.references } : {}) }, ctx).slice(0, KEEP)
+  const candidates = poseVotes(fixed, moving, { seed: options.seed ?? 1, ...(options.references ? { references: options.references } : {}) }, ctx).slice(
+    0,
+    KEEP,
+  )
   const grid = buildRowGrid(fixed.xyz, 3 * fixed.size)
   const settled: Hypothesis[] = []
   for (const c of candidates) {
     checkCancelled(ctx)
-    const pose = icp(moving, fixed, grid, c, [3, 2, 1.5].map((f) => f * fixed.size), 6)
+    const pose = icp(
+      moving,
+      fixed,
+      grid,
+      c,
+      [3, 2, 1.5].map((f) => f * fixed.size),
+      6,
+    )
     settled.push({ pose, ...judge(fixed, grid, moving, pose) })
     ctx.progress(0.7 + (0.3 * settled.length) / candidates.length, 'verifying')
   }
@@ -75,7 +85,14 @@ export async function alignByShape(anchor: Placed<Points>[], loose: Placed<Point
   const movingMaps = depthMaps(loose, 1.5 * denseFixed.size)
   const judged = few.map((h) => {
     checkCancelled(ctx)
-    const pose = icp(denseMoving, denseFixed, denseGrid, h.pose, [2, 1, 0.7].map((f) => f * fixed.size), 8)
+    const pose = icp(
+      denseMoving,
+      denseFixed,
+      denseGrid,
+      h.pose,
+      [2, 1, 0.7].map((f) => f * fixed.size),
+      8,
+    )
     return { pose, ...verifyPose(denseFixed, denseGrid, denseMoving, pose, fixedMaps, movingMaps) }
   })
   const worth = (v: { agree: number; against: number }) => v.agree - 3 * v.against
@@ -83,13 +100,22 @@ export async function alignByShape(anchor: Placed<Points>[], loose: Placed<Point
   const best = judged[0]
   if (!best || best.agree < 0.08 || best.against > 0.25 * best.agree)
     throw new OakError('no-match', 'The shapes of the two sides do not find each other.', {
-      remedy: 'Take away table, strays and islands first, if that is not done; else pick three or more pairs by hand, or record a pass that overlaps both sides.',
+      remedy:
+        'Take away table, strays and islands first, if that is not done; else pick three or more pairs by hand, or record a pass that overlaps both sides.',
     })
   const rival = judged.slice(1).find((h) => differs(h.pose, best.pose, moving, fixed.size))
   const rivalry = rival ? Math.max(0, worth(rival)) / Math.max(1e-9, worth(best)) : 0
   // noise alone moves both shares by some tenths of a percent
   const told = rival ? rival.against - best.against > 0.004 + 0.5 * best.against || best.agree > 1.15 * rival.agree : true
-  return { pose: best.pose, others: judged.slice(1).map((h) => h.pose), overlap: best.agree, against: best.against, rivalry, ambiguous: !told, size: denseFixed.size }
+  return {
+    pose: best.pose,
+    others: judged.slice(1).map((h) => h.pose),
+    overlap: best.agree,
+    against: best.against,
+    rivalry,
+    ambiguous: !told,
+    size: denseFixed.size,
+  }
 }
 
 /** candidates that are settled and judged */

@@ -9,7 +9,14 @@ const d2 = new Float64Array(1)
  * Point-to-plane steps of a thinned cloud (Chen and Medioni 1991) with shrinking gates (mm), pairs only where the normals
  * agree, Geman-McClure weights. Rough by design: it feeds the joint adjustment. grid: over fixed.xyz.
  */
-export function icp(moving: Pick<Cloud, 'xyz' | 'normals'>, fixed: Pick<Cloud, 'xyz' | 'normals'>, grid: RowGrid, start: Mat4, gates: number[], steps: number): Mat4 {
+export function icp(
+  moving: Pick<Cloud, 'xyz' | 'normals'>,
+  fixed: Pick<Cloud, 'xyz' | 'normals'>,
+  grid: RowGrid,
+  start: Mat4,
+  gates: number[],
+  steps: number,
+): Mat4 {
   let pose: Mat4 = Float64Array.from(start)
   for (const gate of gates) {
     const runs = runsFor(grid, gate)
@@ -24,7 +31,9 @@ export function icp(moving: Pick<Cloud, 'xyz' | 'normals'>, fixed: Pick<Cloud, '
         const k = nearestWithin(grid, x, y, z, gate, runs, d2)
         if (k < 0) continue
         const o = 3 * grid.ids[k]
-        const nx = fixed.normals[o], ny = fixed.normals[o + 1], nz = fixed.normals[o + 2]
+        const nx = fixed.normals[o],
+          ny = fixed.normals[o + 1],
+          nz = fixed.normals[o + 2]
         let agree = 0
         for (let r = 0; r < 3; r++)
           agree += fixed.normals[o + r] * (pose[4 * r] * moving.normals[i] + pose[4 * r + 1] * moving.normals[i + 1] + pose[4 * r + 2] * moving.normals[i + 2])
@@ -32,7 +41,9 @@ export function icp(moving: Pick<Cloud, 'xyz' | 'normals'>, fixed: Pick<Cloud, '
         const e = (x - fixed.xyz[o]) * nx + (y - fixed.xyz[o + 1]) * ny + (z - fixed.xyz[o + 2]) * nz
         const u = (2 * e) / gate
         const w = 1 / (1 + u * u) ** 2
-        const px = x - c[0], py = y - c[1], pz = z - c[2]
+        const px = x - c[0],
+          py = y - c[1],
+          pz = z - c[2]
         row[0] = py * nz - pz * ny
         row[1] = pz * nx - px * nz
         row[2] = px * ny - py * nx
@@ -59,4 +70,3 @@ export function icp(moving: Pick<Cloud, 'xyz' | 'normals'>, fixed: Pick<Cloud, '
   }
   return pose
 }
-

@@ -64,7 +64,6 @@ export interface JointResult {
   apart: number[]
 }
 
-
 interface MatchArgs {
   /** surfels of pass a */
   xyz: Float32Array
@@ -148,8 +147,7 @@ interface Matches {
  */
 export async function adjustJointly(passes: Placed<Points>[], options: JointOptions, ctx: RunContext): Promise<JointResult> {
   const n = passes.length
-  if (n < 2)
-    throw new OakError('one-pass', 'There is only one pass, nothing to adjust.', { remedy: 'Bring in a second pass, or go on to the merge.' })
+  if (n < 2) throw new OakError('one-pass', 'There is only one pass, nothing to adjust.', { remedy: 'Bring in a second pass, or go on to the merge.' })
   const groups = options.groups ?? passes.map((_, i) => i)
   const anchors = new Set((options.anchors ?? [0]).map((i) => groups[i]))
   const spacing = median(passes.map((p) => pointSpacing(p.data.xyz, 500)))
@@ -208,8 +206,16 @@ export async function adjustJointly(passes: Placed<Points>[], options: JointOpti
         const toB = multiply(invertRigid(poses[j]), poses[i])
         if (!boxesMeet(boxes[i], toB, boxes[j], gate + radius)) continue
         const args: MatchArgs = {
-          xyz: surfels[i].xyz, normals: surfels[i].normals, scale: surfels[i].scale, index, toB, gridB: grids[j], radius,
-          soundB: SOUND * surfels[j].sigma, gate, cos,
+          xyz: surfels[i].xyz,
+          normals: surfels[i].normals,
+          scale: surfels[i].scale,
+          index,
+          toB,
+          gridB: grids[j],
+          radius,
+          soundB: SOUND * surfels[j].sigma,
+          gate,
+          cos,
         }
         const parts = await ctx.parallel.map(match, args, index.length, 1024, ctx)
         const count = parts.reduce((s, p) => s + p.length / 7, 0)
@@ -361,7 +367,10 @@ function solve(all: Matches[], poses: Mat4[], slotOf: number[], m: number, centr
     }
     for (let p = 0; p < 6; p++) for (let q = 0; q < p; q++) block[6 * p + q] = block[6 * q + p]
     if (sa === sb) continue
-    for (const [s, sign] of [[sa, 1], [sb, -1]] as const) {
+    for (const [s, sign] of [
+      [sa, 1],
+      [sb, -1],
+    ] as const) {
       if (s < 0) continue
       weight[s] += ws
       noiseHold[s] += apart / 4
@@ -413,8 +422,15 @@ function applyStep(step: Float64Array, poses: Mat4[], slotOf: number[], centre: 
 }
 
 function report(
-  passes: Placed<Points>[], poses: Mat4[], all: Matches[], slotOf: number[], solved: Solution, centre: number[], scale: number,
-  boxes: Float64Array[], rounds: number,
+  passes: Placed<Points>[],
+  poses: Mat4[],
+  all: Matches[],
+  slotOf: number[],
+  solved: Solution,
+  centre: number[],
+  scale: number,
+  boxes: Float64Array[],
+  rounds: number,
 ): JointResult {
   const n = passes.length
   const r = residuals(all, poses, centre, scale)
@@ -443,7 +459,12 @@ function report(
   const rmsOf = (v: number[]) => Math.sqrt(v.reduce((s, x) => s + x * x, 0) / Math.max(1, v.length))
   const largestOf = (v: number[]) => quantile(v.map(Math.abs), 0.99)
   const pairs = [...byPair.values()].map(({ a, b, values }) => ({
-    a, b, count: values.length, mean: values.reduce((s, x) => s + x, 0) / values.length, rms: rmsOf(values), largest: largestOf(values),
+    a,
+    b,
+    count: values.length,
+    mean: values.reduce((s, x) => s + x, 0) / values.length,
+    rms: rmsOf(values),
+    largest: largestOf(values),
   }))
   // weights already count independent information only; the factor 2 below is for pairs seen from both sides
   const size = slotOf.reduce((s, v) => Math.max(s, v + 1), 0) * 6
@@ -462,10 +483,13 @@ function report(
         const y = (p[1] - centre[1]) / scale
         const z = (p[2] - centre[2]) / scale
         // displacement of the corner = J v, J = [-[p]x | I]
-        const J = [[0, z, -y, 1, 0, 0], [-z, 0, x, 0, 1, 0], [y, -x, 0, 0, 0, 1]]
+        const J = [
+          [0, z, -y, 1, 0, 0],
+          [-z, 0, x, 0, 1, 0],
+          [y, -x, 0, 0, 0, 1],
+        ]
         let variance = 0
-        for (const j of J)
-          for (let u = 0; u < 6; u++) for (let w = 0; w < 6; w++) variance += j[u] * j[w] * solved.inverse[(6 * s + u) * size + 6 * s + w]
+        for (const j of J) for (let u = 0; u < 6; u++) for (let w = 0; w < 6; w++) variance += j[u] * j[w] * solved.inverse[(6 * s + u) * size + 6 * s + w]
         worst = Math.max(worst, variance)
       }
       free = freedoms(solved.own[s], solved.weight[s], scale, solved.noiseHold[s]).filter((f) => f.free)
@@ -476,8 +500,16 @@ function report(
   const held = reports.map((p) => p.poseSigma).filter((v) => Number.isFinite(v))
   const inside = Array.from(gaps).filter((v) => Math.abs(v) <= 4.685 * sigma)
   return {
-    poses, pairs, passes: reports, error: held.length ? Math.max(...held) : 0, rms: rmsOf(inside), largest: largestOf(inside),
-    rounds, gapXyz, gaps, apart,
+    poses,
+    pairs,
+    passes: reports,
+    error: held.length ? Math.max(...held) : 0,
+    rms: rmsOf(inside),
+    largest: largestOf(inside),
+    rounds,
+    gapXyz,
+    gaps,
+    apart,
   }
 }
 
@@ -500,5 +532,3 @@ function connectedApart(n: number, pairs: PairReport[], slotOf: number[]): numbe
   for (let i = 0; i < n; i++) if (slotOf[i] < 0) fixed.add(find(i))
   return group.map((_, i) => i).filter((i) => slotOf[i] >= 0 && !fixed.has(find(i)))
 }
-
-

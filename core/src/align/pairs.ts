@@ -53,10 +53,22 @@ export function fitRigid(from: ArrayLike<number>, to: ArrayLike<number>, weights
   }
   const [xx, xy, xz, yx, yy, yz, zx, zy, zz] = s
   const horn = Float64Array.of(
-    xx + yy + zz, yz - zy, zx - xz, xy - yx,
-    yz - zy, xx - yy - zz, xy + yx, zx + xz,
-    zx - xz, xy + yx, yy - xx - zz, yz + zy,
-    xy - yx, zx + xz, yz + zy, zz - xx - yy,
+    xx + yy + zz,
+    yz - zy,
+    zx - xz,
+    xy - yx,
+    yz - zy,
+    xx - yy - zz,
+    xy + yx,
+    zx + xz,
+    zx - xz,
+    xy + yx,
+    yy - xx - zz,
+    yz + zy,
+    xy - yx,
+    zx + xz,
+    yz + zy,
+    zz - xx - yy,
   )
   const { vectors } = jacobiEigen(horn, 4)
   const q = [vectors[3], vectors[7], vectors[11], vectors[15]]

@@ -171,7 +171,9 @@ function gather(found: { pose: Mat4; votes: number }[], moving: Cloud, near: num
   const groups: { pose: Mat4; votes: number; at: [number, number, number] }[] = []
   for (const f of found) {
     const at = transformPoint(f.pose, middle[0], middle[1], middle[2])
-    const same = groups.find((g) => Math.hypot(g.at[0] - at[0], g.at[1] - at[1], g.at[2] - at[2]) < near && rotationAngleDeg(multiply(invertRigid(g.pose), f.pose)) < 15)
+    const same = groups.find(
+      (g) => Math.hypot(g.at[0] - at[0], g.at[1] - at[1], g.at[2] - at[2]) < near && rotationAngleDeg(multiply(invertRigid(g.pose), f.pose)) < 15,
+    )
     if (same) same.votes += f.votes
     else groups.push({ ...f, at })
   }

@@ -150,7 +150,16 @@ export interface SurfelBuffers extends SurfelArgs {
 export function surfelBuffers(grid: RowGrid, samples: number, radius: number): SurfelBuffers {
   const n = Math.min(samples, grid.ids.length)
   return {
-    grid, samples: n, stride: grid.ids.length / Math.max(1, n), offset: (0.5 * grid.ids.length) / Math.max(1, n), radius,
-    xyz: f32(3 * n), normals: f32(3 * n), sigmas: f32(n), good: u8(n), scale: u8(n), limit: Infinity,
+    grid,
+    samples: n,
+    stride: grid.ids.length / Math.max(1, n),
+    offset: (0.5 * grid.ids.length) / Math.max(1, n),
+    radius,
+    xyz: f32(3 * n),
+    normals: f32(3 * n),
+    sigmas: f32(n),
+    good: u8(n),
+    scale: u8(n),
+    limit: Infinity,
   }
 }

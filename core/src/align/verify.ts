@@ -32,7 +32,11 @@ export function depthMaps(passes: Placed<Points>[], size: number): DepthMap[] {
     const far = Math.hypot(f[0], f[1], f[2])
     const forward = f.map((x) => x / far)
     const helper = Math.abs(forward[2]) > 0.9 ? [1, 0, 0] : [0, 0, 1]
-    const r = [forward[1] * helper[2] - forward[2] * helper[1], forward[2] * helper[0] - forward[0] * helper[2], forward[0] * helper[1] - forward[1] * helper[0]]
+    const r = [
+      forward[1] * helper[2] - forward[2] * helper[1],
+      forward[2] * helper[0] - forward[0] * helper[2],
+      forward[0] * helper[1] - forward[1] * helper[0],
+    ]
     const rl = Math.hypot(r[0], r[1], r[2])
     const right = r.map((x) => x / rl)
     const up = [right[1] * forward[2] - right[2] * forward[1], right[2] * forward[0] - right[0] * forward[2], right[0] * forward[1] - right[1] * forward[0]]
@@ -90,9 +94,7 @@ export interface Verdict {
 const d2 = new Float64Array(1)
 
 /** Judges a pose by agreeing and contradicting surface. grid: over fixed.xyz. */
-export function verifyPose(
-  fixed: Cloud, grid: RowGrid, moving: Cloud, pose: Mat4, fixedMaps: DepthMap[], movingMaps: DepthMap[],
-): Verdict {
+export function verifyPose(fixed: Cloud, grid: RowGrid, moving: Cloud, pose: Mat4, fixedMaps: DepthMap[], movingMaps: DepthMap[]): Verdict {
   const size = fixed.size
   const reach = 2 * size
   const runs = runsFor(grid, reach)

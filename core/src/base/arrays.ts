@@ -2,8 +2,7 @@
  * Typed arrays on shared memory, so that worker threads read and write them without copying.
  * Where the host has no SharedArrayBuffer (a page that is not cross-origin isolated) they are ordinary ones.
  */
-const Buffer_: new (bytes: number) => ArrayBufferLike =
-  typeof SharedArrayBuffer === 'undefined' ? ArrayBuffer : SharedArrayBuffer
+const Buffer_: new (bytes: number) => ArrayBufferLike = typeof SharedArrayBuffer === 'undefined' ? ArrayBuffer : SharedArrayBuffer
 
 export const f32 = (n: number) => new Float32Array(new Buffer_(n * 4) as ArrayBuffer)
 export const f64 = (n: number) => new Float64Array(new Buffer_(n * 8) as ArrayBuffer)

@@ -40,11 +40,7 @@ export function invertRigid(m: ArrayLike<number>): Mat4 {
 }
 
 export function transformPoint(m: ArrayLike<number>, x: number, y: number, z: number): [number, number, number] {
-  return [
-    m[0] * x + m[1] * y + m[2] * z + m[3],
-    m[4] * x + m[5] * y + m[6] * z + m[7],
-    m[8] * x + m[9] * y + m[10] * z + m[11],
-  ]
+  return [m[0] * x + m[1] * y + m[2] * z + m[3], m[4] * x + m[5] * y + m[6] * z + m[7], m[8] * x + m[9] * y + m[10] * z + m[11]]
 }
 
 export function rotateVector(m: ArrayLike<number>, x: number, y: number, z: number): [number, number, number] {
@@ -76,10 +72,22 @@ export function fromRotationVector(rx: number, ry: number, rz: number, tx = 0, t
   const c = t < 1e-8 ? 0.5 - t2 / 24 : (1 - Math.cos(t)) / t2
   const k = 1 - c * t2
   return Float64Array.of(
-    k + c * rx * rx, c * rx * ry - s * rz, c * rx * rz + s * ry, tx,
-    c * rx * ry + s * rz, k + c * ry * ry, c * ry * rz - s * rx, ty,
-    c * rx * rz - s * ry, c * ry * rz + s * rx, k + c * rz * rz, tz,
-    0, 0, 0, 1,
+    k + c * rx * rx,
+    c * rx * ry - s * rz,
+    c * rx * rz + s * ry,
+    tx,
+    c * rx * ry + s * rz,
+    k + c * ry * ry,
+    c * ry * rz - s * rx,
+    ty,
+    c * rx * rz - s * ry,
+    c * ry * rz + s * rx,
+    k + c * rz * rz,
+    tz,
+    0,
+    0,
+    0,
+    1,
   )
 }
 
@@ -88,10 +96,22 @@ export function fromQuaternion(q: ArrayLike<number>, t: ArrayLike<number> = [0, 
   const n = Math.hypot(q[0], q[1], q[2], q[3])
   const [w, x, y, z] = [q[0] / n, q[1] / n, q[2] / n, q[3] / n]
   return Float64Array.of(
-    1 - 2 * (y * y + z * z), 2 * (x * y - w * z), 2 * (x * z + w * y), t[0],
-    2 * (x * y + w * z), 1 - 2 * (x * x + z * z), 2 * (y * z - w * x), t[1],
-    2 * (x * z - w * y), 2 * (y * z + w * x), 1 - 2 * (x * x + y * y), t[2],
-    0, 0, 0, 1,
+    1 - 2 * (y * y + z * z),
+    2 * (x * y - w * z),
+    2 * (x * z + w * y),
+    t[0],
+    2 * (x * y + w * z),
+    1 - 2 * (x * x + z * z),
+    2 * (y * z - w * x),
+    t[1],
+    2 * (x * z - w * y),
+    2 * (y * z + w * x),
+    1 - 2 * (x * x + y * y),
+    t[2],
+    0,
+    0,
+    0,
+    1,
   )
 }
 

@@ -25,14 +25,7 @@ export interface Parallel {
    * made them, so that sums come out the same to the last bit on any number of threads.
    * `chunk` must not depend on the thread count for the same reason.
    */
-  map<A, R>(
-    kernel: Kernel<A, R>,
-    args: A,
-    count: number,
-    chunk: number,
-    ctx: RunContext,
-    onDone?: (done: number) => void,
-  ): Promise<R[]>
+  map<A, R>(kernel: Kernel<A, R>, args: A, count: number, chunk: number, ctx: RunContext, onDone?: (done: number) => void): Promise<R[]>
 }
 
 const kernels = new Map<string, KernelFunction<never, unknown>>()

@@ -22,7 +22,9 @@ export function insideLasso(xyz: Float32Array, lasso: Lasso, depthAxis: ArrayLik
   const nearest = lasso.frontDepth === undefined ? undefined : new Float32Array(PLACES * PLACES).fill(Infinity)
   const place = nearest && new Int32Array(n).fill(-1)
   for (let i = 0; i < n; i++) {
-    const x = xyz[3 * i], y = xyz[3 * i + 1], z = xyz[3 * i + 2]
+    const x = xyz[3 * i],
+      y = xyz[3 * i + 1],
+      z = xyz[3 * i + 2]
     const w = m[12] * x + m[13] * y + m[14] * z + m[15]
     if (w <= 0) continue
     const u = (m[0] * x + m[1] * y + m[2] * z + m[3]) / w

@@ -44,7 +44,9 @@ export function fitPlane(xyz: ArrayLike<number>, rounds = 4): Plane & { sigma: n
     const s = [0, 0, 0, 0, 0, 0]
     for (let i = 0; i < n; i++) {
       if (!keep[i]) continue
-      const x = xyz[3 * i] - m[0], y = xyz[3 * i + 1] - m[1], z = xyz[3 * i + 2] - m[2]
+      const x = xyz[3 * i] - m[0],
+        y = xyz[3 * i + 1] - m[1],
+        z = xyz[3 * i + 2] - m[2]
       s[0] += x * x
       s[1] += x * y
       s[2] += x * z

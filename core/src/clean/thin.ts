@@ -14,7 +14,9 @@ export function thinPoints(points: Points, size: number): Points {
   const cubeOf = new Int32Array(n)
   for (let i = 0; i < n; i++) {
     const key =
-      (Math.floor(xyz[3 * i] / size) + 1048576) * 4398046511104 + (Math.floor(xyz[3 * i + 1] / size) + 1048576) * 2097152 + (Math.floor(xyz[3 * i + 2] / size) + 1048576)
+      (Math.floor(xyz[3 * i] / size) + 1048576) * 4398046511104 +
+      (Math.floor(xyz[3 * i + 1] / size) + 1048576) * 2097152 +
+      (Math.floor(xyz[3 * i + 2] / size) + 1048576)
     let c = slot.get(key)
     if (c === undefined) {
       c = sum.length / 4
@@ -42,6 +44,9 @@ export function thinPoints(points: Points, size: number): Points {
     return out
   }
   return makePoints({
-    xyz: take(xyz, f32(3 * m)), normals: points.normals && take(points.normals, f32(3 * m)), colours: points.colours && take(points.colours, u8(3 * m)), viewpoint: points.viewpoint,
+    xyz: take(xyz, f32(3 * m)),
+    normals: points.normals && take(points.normals, f32(3 * m)),
+    colours: points.colours && take(points.colours, u8(3 * m)),
+    viewpoint: points.viewpoint,
   })
 }

@@ -53,7 +53,10 @@ export async function bestFit(measured: Placed<Points | Mesh>, nominal: Placed<M
   if (options.byShape) {
     const whole = sampleMesh(nominal.data, 40_000)
     const found = await alignByShape(
-      [{ name: nominal.name, data: whole, pose: identity() }], [{ name: measured.name, data: source, pose: identity() }], {}, subProgress(ctx, 0, 0.5, 'by shape'),
+      [{ name: nominal.name, data: whole, pose: identity() }],
+      [{ name: measured.name, data: source, pose: identity() }],
+      {},
+      subProgress(ctx, 0, 0.5, 'by shape'),
     )
     candidates = [found.pose, ...found.others]
   }
@@ -152,7 +155,9 @@ async function settle(start: Mat4, widest: number, rounds: number, f: Fitting, c
       const w = (1 - u * u) ** 2
       const t = 3 * d.triangle[i]
       const nrm = triangleNormal(target, t)
-      const x = (placed[3 * i] - centre[0]) / scale, y = (placed[3 * i + 1] - centre[1]) / scale, z = (placed[3 * i + 2] - centre[2]) / scale
+      const x = (placed[3 * i] - centre[0]) / scale,
+        y = (placed[3 * i + 1] - centre[1]) / scale,
+        z = (placed[3 * i + 2] - centre[2]) / scale
       row[0] = y * nrm[2] - z * nrm[1]
       row[1] = z * nrm[0] - x * nrm[2]
       row[2] = x * nrm[1] - y * nrm[0]
@@ -193,7 +198,8 @@ async function settle(start: Mat4, widest: number, rounds: number, f: Fitting, c
 
 function chosenFaces(mesh: Mesh, faces: number[] | undefined): Mesh {
   if (!faces || faces.length === 0) return mesh
-  if (!mesh.faces) throw new OakError('no-faces', 'The nominal has no separate faces to choose from.', { remedy: 'Use a STEP file as nominal, or fit to the whole.' })
+  if (!mesh.faces)
+    throw new OakError('no-faces', 'The nominal has no separate faces to choose from.', { remedy: 'Use a STEP file as nominal, or fit to the whole.' })
   const wanted = new Set(faces)
   const keep = u8(triangleCount(mesh))
   let n = 0
@@ -205,9 +211,15 @@ function chosenFaces(mesh: Mesh, faces: number[] | undefined): Mesh {
 function triangleNormal(mesh: Mesh, o: number): [number, number, number] {
   const { vertices: p, triangles: t } = mesh
   const [a, b, c] = [3 * t[o], 3 * t[o + 1], 3 * t[o + 2]]
-  const ux = p[b] - p[a], uy = p[b + 1] - p[a + 1], uz = p[b + 2] - p[a + 2]
-  const wx = p[c] - p[a], wy = p[c + 1] - p[a + 1], wz = p[c + 2] - p[a + 2]
-  const x = uy * wz - uz * wy, y = uz * wx - ux * wz, z = ux * wy - uy * wx
+  const ux = p[b] - p[a],
+    uy = p[b + 1] - p[a + 1],
+    uz = p[b + 2] - p[a + 2]
+  const wx = p[c] - p[a],
+    wy = p[c + 1] - p[a + 1],
+    wz = p[c + 2] - p[a + 2]
+  const x = uy * wz - uz * wy,
+    y = uz * wx - ux * wz,
+    z = ux * wy - uy * wx
   const l = Math.hypot(x, y, z) || 1
   return [x / l, y / l, z / l]
 }

@@ -20,7 +20,13 @@ export interface Read {
  * Triangles that name one vertex twice go as well. Throws OakError 'empty' when nothing is left.
  */
 export function finish(
-  raw: { xyz: Float32Array; normals?: Float32Array | undefined; colours?: Uint8Array | undefined; triangles?: Uint32Array | undefined; viewpoint?: [number, number, number] | undefined },
+  raw: {
+    xyz: Float32Array
+    normals?: Float32Array | undefined
+    colours?: Uint8Array | undefined
+    triangles?: Uint32Array | undefined
+    viewpoint?: [number, number, number] | undefined
+  },
   warnings: string[],
 ): Read {
   const n = raw.xyz.length / 3
@@ -45,7 +51,10 @@ export function finish(
     const m = 3 * (n - bad)
     return {
       data: makePoints({
-        xyz: pick(raw.xyz, f32(m)), normals: raw.normals && pick(raw.normals, f32(m)), colours: raw.colours && pick(raw.colours, u8(m)), viewpoint: raw.viewpoint,
+        xyz: pick(raw.xyz, f32(m)),
+        normals: raw.normals && pick(raw.normals, f32(m)),
+        colours: raw.colours && pick(raw.colours, u8(m)),
+        viewpoint: raw.viewpoint,
       }),
       warnings,
     }

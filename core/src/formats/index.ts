@@ -13,10 +13,25 @@ import { readXyz, writeXyz } from './xyz.ts'
 export type Format = 'ply' | 'stl' | 'obj' | '3mf' | 'xyz' | 'step'
 
 const ENDINGS: Record<string, Format> = {
-  ply: 'ply', stl: 'stl', obj: 'obj', '3mf': '3mf', xyz: 'xyz', asc: 'xyz', csv: 'xyz', txt: 'xyz', pts: 'xyz', step: 'step', stp: 'step',
+  ply: 'ply',
+  stl: 'stl',
+  obj: 'obj',
+  '3mf': '3mf',
+  xyz: 'xyz',
+  asc: 'xyz',
+  csv: 'xyz',
+  txt: 'xyz',
+  pts: 'xyz',
+  step: 'step',
+  stp: 'step',
 }
 const READERS: Record<Format, (s: ByteSource) => Promise<Read>> = {
-  ply: readPly, stl: readStl, obj: readObj, '3mf': read3mf, xyz: readXyz, step: (s) => readStep(s),
+  ply: readPly,
+  stl: readStl,
+  obj: readObj,
+  '3mf': read3mf,
+  xyz: readXyz,
+  step: (s) => readStep(s),
 }
 
 /** What a file is by its first bytes, or undefined where they do not say. */
@@ -43,7 +58,9 @@ export async function readAny(source: ByteSource): Promise<Read & { format: Form
     const byContent = formatByContent(head)
     const format = byContent ?? byName
     if (!format)
-      throw new OakError('unknown-format', `Files ending in “.${ending}” are not read.`, { remedy: 'Bring it as PLY, STL, OBJ, 3MF, STEP or point text (xyz, asc, csv).' })
+      throw new OakError('unknown-format', `Files ending in “.${ending}” are not read.`, {
+        remedy: 'Bring it as PLY, STL, OBJ, 3MF, STEP or point text (xyz, asc, csv).',
+      })
     const read = await READERS[format](source)
     if (byContent && byName !== byContent) read.warnings.push(`The ending says .${ending}, the content is ${byContent.toUpperCase()}; it was read as such.`)
     return { ...read, format }

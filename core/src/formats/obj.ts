@@ -27,7 +27,10 @@ export async function readObj(source: ByteSource): Promise<Read> {
         const i = parseInt(w, 10)
         const v = i < 0 ? count + i : i - 1
         if (!Number.isInteger(v) || v < 0 || v >= count)
-          throw new OakError('bad-index', `The face names vertex “${w}”, but ${count} vertices are given so far.`, { where: `line ${n}`, remedy: 'Export the mesh again.' })
+          throw new OakError('bad-index', `The face names vertex “${w}”, but ${count} vertices are given so far.`, {
+            where: `line ${n}`,
+            remedy: 'Export the mesh again.',
+          })
         return v
       })
       if (corner.length < 3) return

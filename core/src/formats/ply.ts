@@ -8,8 +8,22 @@ import { ByteReader, ascii, cursor, eachLine, parseNumber, truncated, type ByteS
 
 type Scalar = 'i1' | 'u1' | 'i2' | 'u2' | 'i4' | 'u4' | 'f4' | 'f8'
 const TYPES: Record<string, Scalar> = {
-  char: 'i1', int8: 'i1', uchar: 'u1', uint8: 'u1', short: 'i2', int16: 'i2', ushort: 'u2', uint16: 'u2',
-  int: 'i4', int32: 'i4', uint: 'u4', uint32: 'u4', float: 'f4', float32: 'f4', double: 'f8', float64: 'f8',
+  char: 'i1',
+  int8: 'i1',
+  uchar: 'u1',
+  uint8: 'u1',
+  short: 'i2',
+  int16: 'i2',
+  ushort: 'u2',
+  uint16: 'u2',
+  int: 'i4',
+  int32: 'i4',
+  uint: 'u4',
+  uint32: 'u4',
+  float: 'f4',
+  float32: 'f4',
+  double: 'f8',
+  float64: 'f8',
 }
 const SIZE: Record<Scalar, number> = { i1: 1, u1: 1, i2: 2, u2: 2, i4: 4, u4: 4, f4: 4, f8: 8 }
 
@@ -64,11 +78,11 @@ export async function readPly(source: ByteSource): Promise<Read> {
   const text = format === 'ascii'
   // a header that promises more than the file can hold is refused before anything is allocated
   let least = 0
-  for (const e of elements)
-    least += e.count * e.properties.reduce((s, p) => s + (text ? 2 : p.list ? SIZE[p.list] : SIZE[p.type]), 0)
+  for (const e of elements) least += e.count * e.properties.reduce((s, p) => s + (text ? 2 : p.list ? SIZE[p.list] : SIZE[p.type]), 0)
   if (least > source.size - reader.offset + (text ? 2 : 0))
     throw new OakError('truncated', `The header promises ${elements.map((e) => `${e.count} ${e.name}`).join(', ')}, more than ${source.size} bytes can hold.`, {
-      where: 'header', remedy: 'The file was cut off or its header is wrong. Export it again.',
+      where: 'header',
+      remedy: 'The file was cut off or its header is wrong. Export it again.',
     })
   const out = collector(elements, source)
   try {
@@ -107,7 +121,10 @@ function collector(elements: Element[], source: ByteSource) {
     face(i: number, list: number[]) {
       for (const v of list)
         if (!(v >= 0 && v < n) || !Number.isInteger(v))
-          throw new OakError('bad-index', `Face ${i} names vertex ${v}, but there are ${n}.`, { where: `face ${i} of ${source.name}`, remedy: 'Export the mesh again.' })
+          throw new OakError('bad-index', `Face ${i} names vertex ${v}, but there are ${n}.`, {
+            where: `face ${i} of ${source.name}`,
+            remedy: 'Export the mesh again.',
+          })
       if (list.length === 3) {
         triangles.push(list[0])
         triangles.push(list[1])
@@ -136,35 +153,42 @@ async function readAscii(reader: ByteReader, elements: Element[], out: Collector
     }
   }
   skipEmpty()
-  await eachLine(reader, (b, s, e, n) => {
-    if (which >= elements.length) return true
-    let k = s
-    while (k < e && b[k] <= 32) k++
-    if (k === e) return undefined
-    const element = elements[which]
-    let list: number[] | undefined
-    cursor.at = s
-    element.properties.forEach((p, column) => {
-      const v = parseNumber(b, cursor.at, e)
-      if (Number.isNaN(v) && ascii(b, s, e).toLowerCase().indexOf('nan') < 0)
-        throw new OakError('bad-number', `“${ascii(b, s, Math.min(e, s + 60))}” does not give a number for ${p.name}.`, { where: `line ${n}`, remedy: 'Correct or remove the line, or export again.' })
-      if (!p.list) values[column] = v
-      else {
-        const items: number[] = []
-        for (let j = 0; j < v; j++) {
-          const item = parseNumber(b, cursor.at, e)
-          if (Number.isNaN(item)) throw truncated(`a list of ${v} numbers has only ${j}`, `line ${n}`)
-          items.push(item)
+  await eachLine(
+    reader,
+    (b, s, e, n) => {
+      if (which >= elements.length) return true
+      let k = s
+      while (k < e && b[k] <= 32) k++
+      if (k === e) return undefined
+      const element = elements[which]
+      let list: number[] | undefined
+      cursor.at = s
+      element.properties.forEach((p, column) => {
+        const v = parseNumber(b, cursor.at, e)
+        if (Number.isNaN(v) && ascii(b, s, e).toLowerCase().indexOf('nan') < 0)
+          throw new OakError('bad-number', `“${ascii(b, s, Math.min(e, s + 60))}” does not give a number for ${p.name}.`, {
+            where: `line ${n}`,
+            remedy: 'Correct or remove the line, or export again.',
+          })
+        if (!p.list) values[column] = v
+        else {
+          const items: number[] = []
+          for (let j = 0; j < v; j++) {
+            const item = parseNumber(b, cursor.at, e)
+            if (Number.isNaN(item)) throw truncated(`a list of ${v} numbers has only ${j}`, `line ${n}`)
+            items.push(item)
+          }
+          if (isCorners(p)) list = items
         }
-        if (isCorners(p)) list = items
-      }
-    })
-    if (element.name === 'vertex') out.vertex(index, values)
-    else if (element.name === 'face' && list) out.face(index, list)
-    index++
-    skipEmpty()
-    return which >= elements.length
-  }, headerLines)
+      })
+      if (element.name === 'vertex') out.vertex(index, values)
+      else if (element.name === 'face' && list) out.face(index, list)
+      index++
+      skipEmpty()
+      return which >= elements.length
+    },
+    headerLines,
+  )
   if (which < elements.length) throw truncated(`${elements[which].name} ${index} of ${elements[which].count} is missing`, `${elements[which].name} ${index}`)
 }
 
@@ -209,7 +233,11 @@ async function readBinary(reader: ByteReader, elements: Element[], out: Collecto
           break
         }
         const n = scalar(view, o, p.list, little)
-        if (!(n >= 0) || n > reader.source.size) throw new OakError('bad-list', `A list of ${n} numbers cannot be.`, { where: `byte ${reader.offset}`, remedy: 'The file is damaged. Export it again.' })
+        if (!(n >= 0) || n > reader.source.size)
+          throw new OakError('bad-list', `A list of ${n} numbers cannot be.`, {
+            where: `byte ${reader.offset}`,
+            remedy: 'The file is damaged. Export it again.',
+          })
         o += SIZE[p.list]
         if (o + n * SIZE[p.type] > reader.buffer.length) {
           need = o + n * SIZE[p.type] - reader.pos
@@ -235,14 +263,22 @@ async function readBinary(reader: ByteReader, elements: Element[], out: Collecto
 
 function scalar(v: DataView, o: number, t: Scalar, little: boolean): number {
   switch (t) {
-    case 'f4': return v.getFloat32(o, little)
-    case 'f8': return v.getFloat64(o, little)
-    case 'u1': return v.getUint8(o)
-    case 'i1': return v.getInt8(o)
-    case 'u2': return v.getUint16(o, little)
-    case 'i2': return v.getInt16(o, little)
-    case 'u4': return v.getUint32(o, little)
-    case 'i4': return v.getInt32(o, little)
+    case 'f4':
+      return v.getFloat32(o, little)
+    case 'f8':
+      return v.getFloat64(o, little)
+    case 'u1':
+      return v.getUint8(o)
+    case 'i1':
+      return v.getInt8(o)
+    case 'u2':
+      return v.getUint16(o, little)
+    case 'i2':
+      return v.getInt16(o, little)
+    case 'u4':
+      return v.getUint32(o, little)
+    case 'i4':
+      return v.getInt32(o, little)
   }
 }
 

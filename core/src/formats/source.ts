@@ -96,7 +96,10 @@ export async function eachLine(
     }
     reader.pos = start
     if (reader.available > MAX_LINE)
-      throw new OakError('not-text', 'A line of over a million characters: this is no text file of points.', { where: `line ${number}`, remedy: 'Check the file’s ending.' })
+      throw new OakError('not-text', 'A line of over a million characters: this is no text file of points.', {
+        where: `line ${number}`,
+        remedy: 'Check the file’s ending.',
+      })
     if (reader.ended || !(await reader.fill(reader.available + 1))) {
       if (reader.available > 0) {
         const last = reader.buffer

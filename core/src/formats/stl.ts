@@ -22,7 +22,8 @@ export async function readStl(source: ByteSource): Promise<Read> {
     if (count < 0) throw truncated('a binary STL has at least 84 bytes', `byte ${source.size}`)
     if (source.size < 84 + 50 * count) {
       throw new OakError('truncated', `The header says ${count} triangles, the file has room for ${Math.floor((source.size - 84) / 50)}.`, {
-        where: 'header', remedy: 'The file was cut off, or it is no STL. Copy or export it again.',
+        where: 'header',
+        remedy: 'The file was cut off, or it is no STL. Copy or export it again.',
       })
     }
     const read = await readBinary(reader, count)
@@ -64,7 +65,10 @@ async function readAscii(reader: ByteReader): Promise<Read> {
       const y = parseNumber(b, cursor.at, e)
       const z = parseNumber(b, cursor.at, e)
       if (Number.isNaN(x + y + z) && !/nan/i.test(ascii(b, i, e)))
-        throw new OakError('bad-number', `“${ascii(b, i, Math.min(e, i + 60))}” is no corner.`, { where: `line ${n}`, remedy: 'Correct the line or export again.' })
+        throw new OakError('bad-number', `“${ascii(b, i, Math.min(e, i + 60))}” is no corner.`, {
+          where: `line ${n}`,
+          remedy: 'Correct the line or export again.',
+        })
       if (inFacet < 3) corners.push3(x, y, z)
       inFacet++
     } else if (c === 102 /* facet */) {
@@ -102,9 +106,15 @@ export function* writeStl(mesh: Mesh, title = 'Oak Gauge, mm'): Generator<Uint8A
     const v = new DataView(out.buffer)
     for (let i = 0; i < count; i++) {
       const [a, b, c] = [3 * t[3 * (from + i)], 3 * t[3 * (from + i) + 1], 3 * t[3 * (from + i) + 2]]
-      const ux = p[b] - p[a], uy = p[b + 1] - p[a + 1], uz = p[b + 2] - p[a + 2]
-      const wx = p[c] - p[a], wy = p[c + 1] - p[a + 1], wz = p[c + 2] - p[a + 2]
-      const nx = uy * wz - uz * wy, ny = uz * wx - ux * wz, nz = ux * wy - uy * wx
+      const ux = p[b] - p[a],
+        uy = p[b + 1] - p[a + 1],
+        uz = p[b + 2] - p[a + 2]
+      const wx = p[c] - p[a],
+        wy = p[c + 1] - p[a + 1],
+        wz = p[c + 2] - p[a + 2]
+      const nx = uy * wz - uz * wy,
+        ny = uz * wx - ux * wz,
+        nz = ux * wy - uy * wx
       const l = Math.hypot(nx, ny, nz) || 1
       const o = 50 * i
       v.setFloat32(o, nx / l, true)

@@ -43,7 +43,8 @@ export async function read3mf(source: ByteSource): Promise<Read> {
       unpacked += data.length
       if (unpacked > allowed(source.size)) {
         problem = new OakError('zip-bomb', `The archive unpacks to more than ${Math.round(allowed(source.size) / 1e6)} MB.`, {
-          where: file.name, remedy: 'This is no real model. Ask for the file in another format.',
+          where: file.name,
+          remedy: 'This is no real model. Ask for the file in another format.',
         })
         file.terminate()
         return
@@ -69,7 +70,8 @@ export async function read3mf(source: ByteSource): Promise<Read> {
   }
   if (problem) throw problem as Error
   if (!found) throw bad('This is no 3MF file: no model was found in the archive.', 'archive')
-  if (!ended) throw new OakError('truncated', 'The file ends too early: the model is not complete.', { where: 'archive', remedy: 'Copy or export the file again.' })
+  if (!ended)
+    throw new OakError('truncated', 'The file ends too early: the model is not complete.', { where: 'archive', remedy: 'Copy or export the file again.' })
   return model.result()
 }
 
@@ -99,7 +101,8 @@ function modelReader() {
       const n = current.xyz.length / 3
       for (const k of ['v1', 'v2', 'v3']) {
         const v = Number(a[k])
-        if (!Number.isInteger(v) || v < 0 || v >= n) throw new OakError('bad-index', `A triangle names vertex ${a[k]}, but there are ${n}.`, { where: 'model', remedy: 'Export the file again.' })
+        if (!Number.isInteger(v) || v < 0 || v >= n)
+          throw new OakError('bad-index', `A triangle names vertex ${a[k]}, but there are ${n}.`, { where: 'model', remedy: 'Export the file again.' })
         current.triangles.push(v)
       }
     } else if (name === 'model') unit = UNITS[a['unit'] ?? 'millimeter'] ?? 'mm'

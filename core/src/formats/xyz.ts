@@ -29,7 +29,11 @@ export async function readXyz(source: ByteSource): Promise<Read> {
         decimalComma = /\d,\d/.test(first) && /[;\t]/.test(first)
         if (/^[a-z_"]/i.test(first) && !/^[-+]?nan/i.test(first)) {
           if (names) throw notPoints(first, n)
-          names = first.toLowerCase().replace(/["\s]+/g, ' ').split(/[\s,;]+/).filter(Boolean)
+          names = first
+            .toLowerCase()
+            .replace(/["\s]+/g, ' ')
+            .split(/[\s,;]+/)
+            .filter(Boolean)
           return
         }
       }
@@ -56,7 +60,11 @@ export async function readXyz(source: ByteSource): Promise<Read> {
         columns = row.length
         if (columns < 3) throw notPoints(ascii(b, i, e), n)
       }
-      if (row.length < columns) throw new OakError('bad-line', `Line ${n} has ${row.length} numbers, the others have ${columns}.`, { where: `line ${n}`, remedy: 'Correct or remove the line.' })
+      if (row.length < columns)
+        throw new OakError('bad-line', `Line ${n} has ${row.length} numbers, the others have ${columns}.`, {
+          where: `line ${n}`,
+          remedy: 'Correct or remove the line.',
+        })
       const a = values.reserve(columns)
       for (let k = 0; k < columns; k++) a[values.length + k] = row[k]
       values.length += columns
@@ -82,7 +90,10 @@ export async function readXyz(source: ByteSource): Promise<Read> {
 }
 
 const notPoints = (text: string, n: number) =>
-  new OakError('bad-line', `“${text.slice(0, 60)}” is not a line of numbers.`, { where: `line ${n}`, remedy: 'A point file has x, y and z in each line. Correct the line or export again.' })
+  new OakError('bad-line', `“${text.slice(0, 60)}” is not a line of numbers.`, {
+    where: `line ${n}`,
+    remedy: 'A point file has x, y and z in each line. Correct the line or export again.',
+  })
 
 interface Layout {
   xyz: number[]
@@ -115,7 +126,7 @@ function layout(all: Float32Array, n: number, columns: number, names: string[] |
     return { xyz: named, ...(normals ? { normals } : {}), ...(colours ? { colours } : {}), colourScale: small ? 255 : 1 }
   }
   const out: Layout = { xyz: [0, 1, 2], colourScale: 1 }
-  for (let c = 3; c + 3 <= columns; ) {
+  for (let c = 3; c + 3 <= columns;) {
     if (!out.normals && isNormal(c)) {
       out.normals = [c, c + 1, c + 2]
       c += 3

@@ -56,6 +56,8 @@ export async function deviationTo(nominal: Mesh | SignedDistance, xyz: Float32Ar
   const order = new Uint32Array(f32(n).buffer)
   order.set(mortonOrder(xyz))
   ctx.progress(0.2, 'distances')
-  await ctx.parallel.map(deviationKernel, { ...prepared, xyz, order, maxDistance, values, beyond, faces: triangle }, n, 16384, ctx, (d) => ctx.progress(0.2 + 0.8 * d))
+  await ctx.parallel.map(deviationKernel, { ...prepared, xyz, order, maxDistance, values, beyond, faces: triangle }, n, 16384, ctx, (d) =>
+    ctx.progress(0.2 + 0.8 * d),
+  )
   return { values, beyond, triangle }
 }

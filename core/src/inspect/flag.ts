@@ -41,7 +41,10 @@ export function fieldAround(values: Float32Array, on: Mesh | Points, pose: Array
     sum += v
     ss += v * v
   }
-  if (nearest > 25 * r2) throw new OakError('no-value', 'There is no deviation near this spot: it was not measured, or has no nominal.', { remedy: 'Pick a spot on coloured surface.' })
+  if (nearest > 25 * r2)
+    throw new OakError('no-value', 'There is no deviation near this spot: it was not measured, or has no nominal.', {
+      remedy: 'Pick a spot on coloured surface.',
+    })
   if (n < 3) return { mean: value, spread: 0, standardError: 0, count: 1 }
   const mean = sum / n
   const spread = Math.sqrt(Math.max(0, ss / n - mean * mean) * (n / (n - 1)))

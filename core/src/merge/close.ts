@@ -20,9 +20,7 @@ const MAX_CELLS = 4_000_000
  * 'small' keeps only fillings up to gapSize across; a bore right through a part has no border and stays open in any case.
  * Gives the whole mesh, measured part unchanged.
  */
-export async function closeSurface(
-  lattice: Lattice, values: Float32Array, open: Mesh, closing: Closing, gapSize: number, ctx: RunContext,
-): Promise<Mesh> {
+export async function closeSurface(lattice: Lattice, values: Float32Array, open: Mesh, closing: Closing, gapSize: number, ctx: RunContext): Promise<Mesh> {
   const winding = prepareWinding(buildBvh(open))
   const box = boundingBox(open.vertices)
   const { cell, origin } = lattice
@@ -52,7 +50,9 @@ export async function closeSurface(
   while (front.length) {
     checkCancelled(ctx)
     if (seen.size > MAX_CELLS)
-      throw new OakError('gap-too-large', 'What would have to be filled is larger than the part.', { remedy: 'Leave the mesh open, close small gaps only, or use a coarser cell.' })
+      throw new OakError('gap-too-large', 'What would have to be filled is larger than the part.', {
+        remedy: 'Leave the mesh open, close small gaps only, or use a coarser cell.',
+      })
     // first all unknown corners of this front at once, over all threads
     const ask: number[] = []
     for (let i = 0; i < front.length; i += 3)
@@ -239,8 +239,7 @@ function smoothFilling(mesh: Mesh, rounds: number): Mesh {
         count[b]++
       }
     }
-    for (let v = 0; v < n; v++)
-      if (touched[v] && free[v] && count[v] > 0) for (let d = 0; d < 3; d++) vertices[3 * v + d] = sum[3 * v + d] / count[v]
+    for (let v = 0; v < n; v++) if (touched[v] && free[v] && count[v] > 0) for (let d = 0; d < 3; d++) vertices[3 * v + d] = sum[3 * v + d] / count[v]
   }
   return makeMesh({ ...mesh, vertices })
 }

@@ -25,7 +25,10 @@ export function newLattice(xyz: Float32Array, cell: number): Lattice {
   const shift = Math.SQRT2 - 1
   return {
     origin: [box[0] - cell * (3 + shift), box[1] - cell * (3 + shift * shift), box[2] - cell * (3 + shift * 0.618)],
-    cell, blocks: [], map: new Map(), rows: u8(64 * 1024),
+    cell,
+    blocks: [],
+    map: new Map(),
+    rows: u8(64 * 1024),
   }
 }
 

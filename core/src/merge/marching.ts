@@ -11,7 +11,12 @@ import { blockCount, blockKey, type Lattice } from './lattice.ts'
 
 /** corner c of a cell: bit 0 x, bit 1 y, bit 2 z. Corners of the faces, counter-clockwise from outside. */
 const FACES = [
-  [0, 4, 6, 2], [1, 3, 7, 5], [0, 1, 5, 4], [2, 6, 7, 3], [0, 2, 3, 1], [4, 5, 7, 6],
+  [0, 4, 6, 2],
+  [1, 3, 7, 5],
+  [0, 1, 5, 4],
+  [2, 6, 7, 3],
+  [0, 2, 3, 1],
+  [4, 5, 7, 6],
 ]
 /** edge e: axis e >> 2, and the two other corner bits in e & 3 */
 const EDGE_CORNERS: [number, number][] = []
@@ -74,8 +79,7 @@ function makeCase(inside: number, joined: number): Uint8Array {
 /** Splits a loop so that as few diagonals as possible lie in a cube face, where the neighbour might draw the same one. */
 function triangulate(loop: number[], out: number[]): void {
   const n = loop.length
-  const flat = (i: number, j: number) =>
-    j - i === 1 || (i === 0 && j === n - 1) ? 0 : FACES_OF_EDGE[loop[i]] & FACES_OF_EDGE[loop[j]] ? 100 : 1
+  const flat = (i: number, j: number) => (j - i === 1 || (i === 0 && j === n - 1) ? 0 : FACES_OF_EDGE[loop[i]] & FACES_OF_EDGE[loop[j]] ? 100 : 1)
   const cost = Array.from({ length: n }, () => new Array<number>(n).fill(0))
   const cut = Array.from({ length: n }, () => new Array<number>(n).fill(-1))
   for (let len = 2; len < n; len++)
@@ -128,8 +132,7 @@ export function extractSurface(l: Lattice, values: Float32Array): Extracted {
     const bx = l.blocks[3 * b]
     const by = l.blocks[3 * b + 1]
     const bz = l.blocks[3 * b + 2]
-    for (let c = 0; c < 8; c++)
-      nb[c] = c === 0 ? b : (l.map.get(blockKey(bx + (c & 1), by + ((c >> 1) & 1), bz + (c >> 2))) ?? -1)
+    for (let c = 0; c < 8; c++) nb[c] = c === 0 ? b : (l.map.get(blockKey(bx + (c & 1), by + ((c >> 1) & 1), bz + (c >> 2))) ?? -1)
     for (let node = 0; node < 512; node++) {
       const f0 = values[512 * b + node]
       if (f0 !== f0) continue
@@ -187,11 +190,7 @@ export function extractSurface(l: Lattice, values: Float32Array): Extracted {
           const nx = 8 * bx + x + (c0 & 1)
           const ny = 8 * by + y + ((c0 >> 1) & 1)
           const nz = 8 * bz + z + (c0 >> 2)
-          vertices.push3(
-            ox + cell * (nx + (axis === 0 ? u : 0)),
-            oy + cell * (ny + (axis === 1 ? u : 0)),
-            oz + cell * (nz + (axis === 2 ? u : 0)),
-          )
+          vertices.push3(ox + cell * (nx + (axis === 0 ? u : 0)), oy + cell * (ny + (axis === 1 ? u : 0)), oz + cell * (nz + (axis === 2 ? u : 0)))
         }
         triangles.push(id)
       }

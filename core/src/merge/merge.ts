@@ -69,7 +69,10 @@ export async function mergePasses(passes: Placed<Points>[], options: MergeOption
   await ctx.parallel.map(
     fieldKernel,
     { ...field, origin: lattice.origin, blocks: Int32Array.from(lattice.blocks), rows: lattice.rows, values },
-    blocks, 256, ctx, (d) => forField.progress(d),
+    blocks,
+    256,
+    ctx,
+    (d) => forField.progress(d),
   )
   ctx.progress(0.8, 'surface')
   const open = extractSurface(lattice, values)
@@ -142,7 +145,13 @@ async function gatherSource(passes: Placed<Points>[], options: MergeOptions, ctx
   const n = clusters.count
   const grid = buildRowGrid(clusters.xyz, radius)
   const field: FieldSource = {
-    grid, normals: f32(3 * n), weights: f32(n), counts: f32(n), radius, smallRadius: 0.7 * radius, cell,
+    grid,
+    normals: f32(3 * n),
+    weights: f32(n),
+    counts: f32(n),
+    radius,
+    smallRadius: 0.7 * radius,
+    cell,
     slack: 4 * median(noises),
   }
   for (let i = 0; i < n; i++) {

@@ -7,7 +7,9 @@ import { alignmentEvidence } from './alignment-evidence.ts'
 import { defineOperation, pointsOf } from './operation.ts'
 
 export const adjust = defineOperation({
-  name: 'adjust', version: 1, title: 'Joint adjustment',
+  name: 'adjust',
+  version: 1,
+  title: 'Joint adjustment',
   about: 'Moves all passes but the anchor a little, all at once, so that the remaining error is shared, and says how large it is.',
   params: z.object({
     anchor: z.number().int().min(0).default(0).describe('Number of the pass that stays put, from 0.'),
@@ -26,8 +28,10 @@ export const adjust = defineOperation({
     const r = await adjustJointly(
       passes,
       {
-        anchors: [Math.min(params.anchor, passes.length - 1)], gateStart: params.gateStart,
-        ...(params.gateEnd ? { gateEnd: params.gateEnd } : {}), ...(params.radius ? { radius: params.radius } : {}),
+        anchors: [Math.min(params.anchor, passes.length - 1)],
+        gateStart: params.gateStart,
+        ...(params.gateEnd ? { gateEnd: params.gateEnd } : {}),
+        ...(params.radius ? { radius: params.radius } : {}),
       },
       ctx,
     )
@@ -45,7 +49,10 @@ export const adjust = defineOperation({
         places: [{ name: 'where gaps were measured', data: makePoints({ xyz }), pose: identity() }],
         gaps: [{ name: 'gaps between passes', data: { kind: 'field', values, unit: 'mm' }, pose: identity() }],
       },
-      evidence: alignmentEvidence(r, passes.map((p) => p.name)),
+      evidence: alignmentEvidence(
+        r,
+        passes.map((p) => p.name),
+      ),
     }
   },
 })

@@ -5,7 +5,9 @@ import { alignmentEvidence } from './alignment-evidence.ts'
 import { defineOperation, pointsOf } from './operation.ts'
 
 export const fineAlignment = defineOperation({
-  name: 'align-fine', version: 1, title: 'Fine alignment',
+  name: 'align-fine',
+  version: 1,
+  title: 'Fine alignment',
   about: 'Settles a roughly placed loose side exactly onto the anchor side; both sides stay rigid.',
   params: z.object({ reach: z.number().positive().optional().describe('How far off the loose side may be, mm. Default: 4 % of the part.') }),
   inputs: {
@@ -19,7 +21,10 @@ export const fineAlignment = defineOperation({
     const r = await alignFine(anchor, loose, params.reach ? { reach: params.reach } : {}, ctx)
     return {
       outputs: { loose: loose.map((p) => ({ ...p, pose: multiply(r.move, p.pose) })) },
-      evidence: alignmentEvidence(r.joint, [...anchor, ...loose].map((p) => p.name)),
+      evidence: alignmentEvidence(
+        r.joint,
+        [...anchor, ...loose].map((p) => p.name),
+      ),
     }
   },
 })

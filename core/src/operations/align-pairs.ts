@@ -6,15 +6,23 @@ import { defineOperation, pointsOf, q } from './operation.ts'
 const place = z.tuple([z.number(), z.number(), z.number()])
 
 export const alignPairs = defineOperation({
-  name: 'align-pairs', version: 1, title: 'Align by picked pairs',
+  name: 'align-pairs',
+  version: 1,
+  title: 'Align by picked pairs',
   about: 'Moves the loose side so that places picked on it fall onto the same places of the anchor side. Rough is enough: fine alignment follows.',
   params: z.object({
-    pairs: z.array(z.object({ loose: place, anchor: place })).min(3).describe('The same places on both sides, mm in the job.'),
+    pairs: z
+      .array(z.object({ loose: place, anchor: place }))
+      .min(3)
+      .describe('The same places on both sides, mm in the job.'),
   }),
   inputs: { loose: { kinds: ['points'], many: true, about: 'passes that move together' } },
   outputs: { loose: { kind: 'points', many: true, replaces: 'loose', about: 'moved passes' } },
   run(inputs, { pairs }) {
-    const fit = fitRigid(pairs.flatMap((p) => p.loose), pairs.flatMap((p) => p.anchor))
+    const fit = fitRigid(
+      pairs.flatMap((p) => p.loose),
+      pairs.flatMap((p) => p.anchor),
+    )
     const warnings = fit.turnFree ? ['All places lie on one line: the turn about it was not determined. Pick one more to the side.'] : []
     return Promise.resolve({
       outputs: { loose: pointsOf(inputs, 'loose').map((p) => ({ ...p, pose: multiply(fit.pose, p.pose) })) },

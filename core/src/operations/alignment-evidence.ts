@@ -3,9 +3,7 @@ import { q, type Evidence } from './operation.ts'
 
 /** Numbers of an adjustment for the ledger: the whole first, then each pass, then each pair. */
 export function alignmentEvidence(r: JointResult, names: string[]): Evidence {
-  const quantities = [
-    q('alignment, worst pass', r.error, 'mm'), q('gap between passes, rms', r.rms, 'mm'), q('gap between passes, largest', r.largest, 'mm'),
-  ]
+  const quantities = [q('alignment, worst pass', r.error, 'mm'), q('gap between passes, rms', r.rms, 'mm'), q('gap between passes, largest', r.largest, 'mm')]
   const warnings: string[] = []
   for (const p of r.passes) {
     const name = names[p.pass]

@@ -3,7 +3,9 @@ import { bestFit } from '../datum/bestfit.ts'
 import { defineOperation, meshesOf, q } from './operation.ts'
 
 export const bestFitOperation = defineOperation({
-  name: 'best-fit', version: 1, title: 'Best fit to the nominal',
+  name: 'best-fit',
+  version: 1,
+  title: 'Best fit to the nominal',
   about: 'Lays the measured part on its nominal so that the distances are least, counting only the chosen faces.',
   params: z.object({
     faces: z.array(z.number().int().min(0)).default([]).describe('Numbers of the nominal’s faces that count; none chosen: all.'),
@@ -19,14 +21,21 @@ export const bestFitOperation = defineOperation({
   async run(inputs, params, ctx) {
     const [measured] = meshesOf(inputs, 'measured')
     const [nominal] = meshesOf(inputs, 'nominal')
-    const r = await bestFit(measured, nominal, { faces: params.faces, byShape: params.byShape, robust: params.robust, ...(params.reach ? { reach: params.reach } : {}) }, ctx)
+    const r = await bestFit(
+      measured,
+      nominal,
+      { faces: params.faces, byShape: params.byShape, robust: params.robust, ...(params.reach ? { reach: params.reach } : {}) },
+      ctx,
+    )
     const warnings = r.free.map((f) => `Not held by the chosen faces: ${f.words}. It was left where it was.`)
     if (r.ambiguous) warnings.push('The shape fits nearly as well another way round: check the pose.')
     return {
       outputs: { measured: [{ ...measured, pose: r.pose }] },
       evidence: {
         quantities: [
-          q('best fit, rms', r.rms, 'mm'), q('best fit, mean', r.mean, 'mm'), q('places used', (100 * r.used) / r.total, '%'),
+          q('best fit, rms', r.rms, 'mm'),
+          q('best fit, mean', r.mean, 'mm'),
+          q('places used', (100 * r.used) / r.total, '%'),
           q('free directions', r.free.length ? r.free.map((f) => f.words).join('; ') : 'none'),
         ],
         warnings,

@@ -8,7 +8,9 @@ import { histogramOf } from './alignment-evidence.ts'
 import { defineOperation, meshesOf, q, type Item } from './operation.ts'
 
 export const deviation = defineOperation({
-  name: 'deviation', version: 1, title: 'Deviation from the nominal',
+  name: 'deviation',
+  version: 1,
+  title: 'Deviation from the nominal',
   about: 'Signed distance of every vertex of the measured part from the nominal: plus is material extra, minus material missing. Statistics by area.',
   params: z.object({
     limit: z.number().positive().default(0.1).describe('Fine inside plus / minus this, mm.'),
@@ -46,11 +48,20 @@ export const deviation = defineOperation({
       outputs: { field: [{ name: `Deviation from ${nominal.name}`, data: { kind: 'field', values, unit: 'mm' }, pose: measured.pose }] },
       evidence: {
         quantities: [
-          q(`within ${params.limit} mm`, share(within), '%'), q('extra beyond', share(extra), '%'), q('missing beyond', share(missing), '%'),
-          q('mean', s.mean, 'mm'), q('rms', s.rms, 'mm'), q('largest extra', s.max, 'mm'), q('largest missing', s.min, 'mm'), q('95 % of the area within', s.p95Abs, 'mm'),
+          q(`within ${params.limit} mm`, share(within), '%'),
+          q('extra beyond', share(extra), '%'),
+          q('missing beyond', share(missing), '%'),
+          q('mean', s.mean, 'mm'),
+          q('rms', s.rms, 'mm'),
+          q('largest extra', s.max, 'mm'),
+          q('largest missing', s.min, 'mm'),
+          q('95 % of the area within', s.p95Abs, 'mm'),
         ],
         histogram: histogramOf(values, params.scale, 'mm', weights),
-        warnings: s.count < values.length ? [`${values.length - s.count} places have no nominal within ${params.maxDistance} mm or lie beyond its border; they are left out.`] : [],
+        warnings:
+          s.count < values.length
+            ? [`${values.length - s.count} places have no nominal within ${params.maxDistance} mm or lie beyond its border; they are left out.`]
+            : [],
       },
     }
   },

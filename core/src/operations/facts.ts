@@ -3,7 +3,9 @@ import { meshFacts } from '../measure/facts.ts'
 import { defineOperation, meshesOf, q } from './operation.ts'
 
 export const facts = defineOperation({
-  name: 'facts', version: 1, title: 'Mesh facts',
+  name: 'facts',
+  version: 1,
+  title: 'Mesh facts',
   about: 'Size, area, volume, open edges, pieces: what the next program will find.',
   params: z.object({}),
   inputs: { mesh: { kinds: ['mesh'], about: 'mesh' } },
@@ -13,15 +15,25 @@ export const facts = defineOperation({
     const f = meshFacts(mesh.data)
     const t = f.topology
     const warnings = []
-    if (t.flippedEdges) warnings.push(`${t.flippedEdges} edges join triangles of opposite sides: part of the mesh is inside out, the volume is not to be trusted.`)
+    if (t.flippedEdges)
+      warnings.push(`${t.flippedEdges} edges join triangles of opposite sides: part of the mesh is inside out, the volume is not to be trusted.`)
     if (t.nonManifoldEdges) warnings.push(`${t.nonManifoldEdges} edges are shared by more than two triangles.`)
     return Promise.resolve({
       outputs: {},
       evidence: {
         quantities: [
-          q('triangles', f.triangles), q('vertices', f.vertices), q('area', f.area, 'mm²'), q('volume', t.closed ? f.volume : 'open', t.closed ? 'mm³' : ''),
-          q('open edges', t.openEdges), q('borders', t.borders), q('pieces', t.components), q('size x', f.size[0], 'mm'), q('size y', f.size[1], 'mm'), q('size z', f.size[2], 'mm'),
-          q('edges of more than two', t.nonManifoldEdges), q('not measured', 100 * f.unmeasuredShare, '%'),
+          q('triangles', f.triangles),
+          q('vertices', f.vertices),
+          q('area', f.area, 'mm²'),
+          q('volume', t.closed ? f.volume : 'open', t.closed ? 'mm³' : ''),
+          q('open edges', t.openEdges),
+          q('borders', t.borders),
+          q('pieces', t.components),
+          q('size x', f.size[0], 'mm'),
+          q('size y', f.size[1], 'mm'),
+          q('size z', f.size[2], 'mm'),
+          q('edges of more than two', t.nonManifoldEdges),
+          q('not measured', 100 * f.unmeasuredShare, '%'),
         ],
         warnings,
       },

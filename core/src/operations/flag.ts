@@ -4,7 +4,9 @@ import { fieldAround } from '../inspect/flag.ts'
 import { defineOperation, q, type Field, type Item } from './operation.ts'
 
 export const flag = defineOperation({
-  name: 'flag', version: 1, title: 'Flag',
+  name: 'flag',
+  version: 1,
+  title: 'Flag',
   about: 'Says how far the part deviates at one picked spot: the mean over a small patch, with its uncertainty.',
   params: z.object({
     at: z.tuple([z.number(), z.number(), z.number()]).describe('Picked spot, mm in the job.'),
@@ -29,10 +31,16 @@ export const flag = defineOperation({
       outputs: {},
       evidence: {
         quantities: [
-          q('deviation', f.mean, 'mm', params.label || undefined, u), q('verdict', words), q('places averaged', f.count), q('spread in the patch', f.spread, 'mm'),
-          q('x', params.at[0], 'mm'), q('y', params.at[1], 'mm'), q('z', params.at[2], 'mm'),
+          q('deviation', f.mean, 'mm', params.label || undefined, u),
+          q('verdict', words),
+          q('places averaged', f.count),
+          q('spread in the patch', f.spread, 'mm'),
+          q('x', params.at[0], 'mm'),
+          q('y', params.at[1], 'mm'),
+          q('z', params.at[2], 'mm'),
         ],
-        warnings: Math.abs(Math.abs(f.mean) - params.limit) < u ? ['The limit lies within the uncertainty here: not decidable with this scan (ISO 14253-1).'] : [],
+        warnings:
+          Math.abs(Math.abs(f.mean) - params.limit) < u ? ['The limit lies within the uncertainty here: not decidable with this scan (ISO 14253-1).'] : [],
       },
     })
   },

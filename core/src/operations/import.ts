@@ -12,10 +12,16 @@ import { defineOperation, q, type FileValue, type Item } from './operation.ts'
 const PLAUSIBLE = [10, 20_000]
 
 export const importFile = defineOperation({
-  name: 'import', version: 1, title: 'Bring in a file',
-  about: 'Reads a scan, mesh or nominal from a file. Coordinates become millimetres; far from the origin they are kept relative to a pose, so that no digit is lost.',
+  name: 'import',
+  version: 1,
+  title: 'Bring in a file',
+  about:
+    'Reads a scan, mesh or nominal from a file. Coordinates become millimetres; far from the origin they are kept relative to a pose, so that no digit is lost.',
   params: z.object({
-    unit: z.enum(['auto', 'mm', 'cm', 'm', 'in', 'ft', 'um']).default('auto').describe('Unit of the file’s coordinates. auto: as the file says, else mm where the size is plausible.'),
+    unit: z
+      .enum(['auto', 'mm', 'cm', 'm', 'in', 'ft', 'um'])
+      .default('auto')
+      .describe('Unit of the file’s coordinates. auto: as the file says, else mm where the size is plausible.'),
     name: z.string().max(200).optional().describe('Name of the item; default: the file’s name.'),
   }),
   inputs: { file: { kinds: ['file'], about: 'the file' } },
@@ -31,7 +37,8 @@ export const importFile = defineOperation({
     if (params.unit !== 'auto') unit = params.unit
     else if (!read.unit && (diagonal < PLAUSIBLE[0] || diagonal > PLAUSIBLE[1]))
       throw new OakError('unit-unknown', `The part in ${source.name} is ${diagonal.toPrecision(3)} units long, and the file does not say which unit.`, {
-        where: source.name, remedy: 'Say the unit: mm, cm, m, in, ft or um.',
+        where: source.name,
+        remedy: 'Say the unit: mm, cm, m, in, ft or um.',
       })
     const k = MM_PER[unit]
     // beyond 2 m from the origin single precision would lose micrometres
@@ -60,7 +67,11 @@ export const importFile = defineOperation({
       evidence: {
         quantities: [
           d.kind === 'points' ? q('points', d.xyz.length / 3) : q('triangles', d.triangles.length / 3),
-          q('size x', size[0], 'mm'), q('size y', size[1], 'mm'), q('size z', size[2], 'mm'), q('unit of the file', unit), q('format', read.format.toUpperCase()),
+          q('size x', size[0], 'mm'),
+          q('size y', size[1], 'mm'),
+          q('size z', size[2], 'mm'),
+          q('unit of the file', unit),
+          q('format', read.format.toUpperCase()),
         ],
         warnings: read.warnings,
       },

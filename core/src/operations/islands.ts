@@ -5,7 +5,9 @@ import { keepPoints } from '../shape/points.ts'
 import { defineOperation, pointsOf, q, type Item } from './operation.ts'
 
 export const islands = defineOperation({
-  name: 'islands', version: 1, title: 'Remove islands',
+  name: 'islands',
+  version: 1,
+  title: 'Remove islands',
   about: 'Takes away small groups of points that hang together with nothing else.',
   params: z.object({
     gap: z.number().positive().optional().describe('Steps wider than this part two groups, mm. Default: 5 point spacings.'),
@@ -35,7 +37,10 @@ export const islands = defineOperation({
     })
     return Promise.resolve({
       outputs: { passes: out },
-      evidence: { quantities: [q('islands gone', groups), q('points gone', before - after), q('share gone', (100 * (before - after)) / before, '%')], warnings: [] },
+      evidence: {
+        quantities: [q('islands gone', groups), q('points gone', before - after), q('share gone', (100 * (before - after)) / before, '%')],
+        warnings: [],
+      },
     })
   },
 })

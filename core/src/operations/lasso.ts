@@ -7,7 +7,9 @@ import { keepPoints } from '../shape/points.ts'
 import { defineOperation, pointsOf, q, type Item } from './operation.ts'
 
 export const lasso = defineOperation({
-  name: 'lasso', version: 1, title: 'Remove a selection',
+  name: 'lasso',
+  version: 1,
+  title: 'Remove a selection',
   about: 'Takes away what lies inside free-hand loops, each kept with the camera it was drawn with.',
   params: z.object({
     loops: z
@@ -54,6 +56,9 @@ export const lasso = defineOperation({
       at += n
       out.push({ ...p, data: keepPoints(p.data, keep, 'removing the selection') })
     }
-    return Promise.resolve({ outputs: { passes: out }, evidence: { quantities: [q('points gone', gone), q('share gone', (100 * gone) / selected.length, '%')], warnings: [] } })
+    return Promise.resolve({
+      outputs: { passes: out },
+      evidence: { quantities: [q('points gone', gone), q('share gone', (100 * gone) / selected.length, '%')], warnings: [] },
+    })
   },
 })

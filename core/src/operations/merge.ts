@@ -6,7 +6,9 @@ import { mergePasses } from '../merge/merge.ts'
 import { defineOperation, pointsOf, q } from './operation.ts'
 
 export const merge = defineOperation({
-  name: 'merge', version: 1, title: 'Merge',
+  name: 'merge',
+  version: 1,
+  title: 'Merge',
   about: 'One mesh out of all passes at a cell size. Holes of the part stay open unless a closed body is asked for.',
   params: z.object({
     cell: z.number().positive().optional().describe('Cell size, mm. Default: 1.1 point spacings.'),
@@ -20,9 +22,13 @@ export const merge = defineOperation({
   outputs: { mesh: { kind: 'mesh', about: 'the merged mesh' } },
   async run(inputs, params, ctx) {
     if (params.cell !== undefined && params.alignmentError !== undefined && params.cell < params.alignmentError)
-      throw new OakError('cell-below-error', `A cell of ${params.cell} mm is finer than the alignment error of ${params.alignmentError.toPrecision(2)} mm: it would show the misfit of the passes as if it were shape.`, {
-        remedy: `Choose at least ${params.alignmentError.toPrecision(2)} mm, or improve the alignment first.`,
-      })
+      throw new OakError(
+        'cell-below-error',
+        `A cell of ${params.cell} mm is finer than the alignment error of ${params.alignmentError.toPrecision(2)} mm: it would show the misfit of the passes as if it were shape.`,
+        {
+          remedy: `Choose at least ${params.alignmentError.toPrecision(2)} mm, or improve the alignment first.`,
+        },
+      )
     const { cell, radius, ...rest } = params
     const passes = pointsOf(inputs, 'passes')
     const r = await mergePasses(passes, { ...rest, ...(cell ? { cell } : {}), ...(radius ? { radius } : {}) }, ctx)
@@ -33,9 +39,16 @@ export const merge = defineOperation({
       outputs: { mesh: [{ name: `Merged mesh ${r.cell.toPrecision(2)} mm`, data: r.mesh, pose: identity() }] },
       evidence: {
         quantities: [
-          q('triangles', facts.triangles), q('cell size', r.cell, 'mm'), q('surface noise', r.noise, 'mm'), q('open edges', facts.topology.openEdges),
-          q('pieces', facts.topology.components), q('not measured', 100 * r.filledShare, '%'), q('area', facts.area, 'mm²'), q('crumbs dropped', r.crumbs),
-          q('points used', r.points), q('point spacing', r.spacing, 'mm'),
+          q('triangles', facts.triangles),
+          q('cell size', r.cell, 'mm'),
+          q('surface noise', r.noise, 'mm'),
+          q('open edges', facts.topology.openEdges),
+          q('pieces', facts.topology.components),
+          q('not measured', 100 * r.filledShare, '%'),
+          q('area', facts.area, 'mm²'),
+          q('crumbs dropped', r.crumbs),
+          q('points used', r.points),
+          q('point spacing', r.spacing, 'mm'),
         ],
         warnings,
       },

@@ -4,7 +4,9 @@ import { estimateNormals } from '../shape/normals.ts'
 import { defineOperation, pointsOf, q, type Item, type Quantity } from './operation.ts'
 
 export const normals = defineOperation({
-  name: 'normals', version: 1, title: 'Normals',
+  name: 'normals',
+  version: 1,
+  title: 'Normals',
   about: 'Surface direction at every point, from its neighbours; at edges from its own side.',
   params: z.object({
     radius: z.number().positive().optional().describe('Radius of the local planes, mm. Default: 4 point spacings.'),
@@ -19,7 +21,9 @@ export const normals = defineOperation({
     const warnings: string[] = []
     for (let i = 0; i < passes.length; i++) {
       const r = await estimateNormals(
-        passes[i].data, { keepGiven: params.keepGiven, ...(params.radius ? { radius: params.radius } : {}) }, subProgress(ctx, i / passes.length, (i + 1) / passes.length),
+        passes[i].data,
+        { keepGiven: params.keepGiven, ...(params.radius ? { radius: params.radius } : {}) },
+        subProgress(ctx, i / passes.length, (i + 1) / passes.length),
       )
       out.push({ ...passes[i], data: r.points })
       quantities.push(q('noise', r.sigma, 'mm', passes[i].name), q('point spacing', r.spacing, 'mm', passes[i].name))

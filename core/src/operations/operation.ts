@@ -78,7 +78,11 @@ export function defineOperation<S extends z.ZodType>(o: Operation<S>): Operation
 }
 
 export const q = (name: string, value: number | string, unit = '', of?: string, uncertainty?: number): Quantity => ({
-  name, value, unit, ...(of === undefined ? {} : { of }), ...(uncertainty === undefined ? {} : { uncertainty }),
+  name,
+  value,
+  unit,
+  ...(of === undefined ? {} : { of }),
+  ...(uncertainty === undefined ? {} : { uncertainty }),
 })
 
 export function pointsOf(inputs: Inputs, port: string): Item<Points>[] {

@@ -28,7 +28,10 @@ export function parseRecipe(json: unknown): Recipe {
   const r = recipeSchema.safeParse(json)
   if (r.success) return r.data
   const [first] = r.error.issues
-  throw new OakError('bad-recipe', `The recipe is not understood: ${first?.message ?? ''}`, { where: first?.path.join('.') ?? '', remedy: 'Export the recipe again from a job’s ledger.' })
+  throw new OakError('bad-recipe', `The recipe is not understood: ${first?.message ?? ''}`, {
+    where: first?.path.join('.') ?? '',
+    remedy: 'Export the recipe again from a job’s ledger.',
+  })
 }
 
 export interface RecipeStepResult {
@@ -42,9 +45,17 @@ export interface RecipeStepResult {
  * of every step. Throws OakError 'missing-input' for a name that nothing was brought for, and whatever a step throws with
  * the step's number in front of `where`.
  */
-export async function runRecipe(recipe: Recipe, brought: Map<string, Item[]>, ctx: RunContext, now: () => number): Promise<{ items: Map<string, Item[]>; steps: RecipeStepResult[] }> {
+export async function runRecipe(
+  recipe: Recipe,
+  brought: Map<string, Item[]>,
+  ctx: RunContext,
+  now: () => number,
+): Promise<{ items: Map<string, Item[]>; steps: RecipeStepResult[] }> {
   for (const name of Object.keys(recipe.inputs))
-    if (!brought.get(name)?.length) throw new OakError('missing-input', `The recipe needs “${name}”${recipe.inputs[name].about ? ` (${recipe.inputs[name].about})` : ''}.`, { remedy: `Give it a file: --in ${name}=FILE` })
+    if (!brought.get(name)?.length)
+      throw new OakError('missing-input', `The recipe needs “${name}”${recipe.inputs[name].about ? ` (${recipe.inputs[name].about})` : ''}.`, {
+        remedy: `Give it a file: --in ${name}=FILE`,
+      })
   const items = new Map(brought)
   const steps: RecipeStepResult[] = []
   for (let i = 0; i < recipe.steps.length; i++) {
@@ -55,7 +66,8 @@ export async function runRecipe(recipe: Recipe, brought: Map<string, Item[]>, ct
       const list: Item[] = []
       for (const name of names) {
         const found = items.get(name)
-        if (!found) throw new OakError('missing-input', `Step ${i + 1} uses “${name}”, which no step made.`, { where: `step ${i + 1}`, remedy: 'Correct the recipe.' })
+        if (!found)
+          throw new OakError('missing-input', `Step ${i + 1} uses “${name}”, which no step made.`, { where: `step ${i + 1}`, remedy: 'Correct the recipe.' })
         list.push(...found)
       }
       inputs[port] = list
@@ -78,7 +90,8 @@ export async function runRecipe(recipe: Recipe, brought: Map<string, Item[]>, ct
       }
       steps.push({ operation: step.operation, evidence: r.evidence, milliseconds: now() - start })
     } catch (e) {
-      if (e instanceof OakError && e.code !== 'cancelled') throw new OakError(e.code, e.message, { where: `step ${i + 1} (${step.operation})${e.where ? `, ${e.where}` : ''}`, remedy: e.remedy, cause: e })
+      if (e instanceof OakError && e.code !== 'cancelled')
+        throw new OakError(e.code, e.message, { where: `step ${i + 1} (${step.operation})${e.where ? `, ${e.where}` : ''}`, remedy: e.remedy, cause: e })
       throw e
     }
   }

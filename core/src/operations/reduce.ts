@@ -4,7 +4,9 @@ import { triangleCount } from '../shape/mesh.ts'
 import { defineOperation, meshesOf, q } from './operation.ts'
 
 export const reduce = defineOperation({
-  name: 'reduce', version: 1, title: 'Reduce triangles',
+  name: 'reduce',
+  version: 1,
+  title: 'Reduce triangles',
   about: 'Fewer triangles, down to a count or up to a permitted deviation; the deviation is then measured, not assumed.',
   params: z
     .object({
@@ -17,13 +19,17 @@ export const reduce = defineOperation({
   async run(inputs, params, ctx) {
     const [mesh] = meshesOf(inputs, 'mesh')
     const r = await reduceMesh(
-      mesh.data, { ...(params.triangles ? { triangles: params.triangles } : {}), ...(params.deviation ? { deviation: params.deviation } : {}) }, ctx,
+      mesh.data,
+      { ...(params.triangles ? { triangles: params.triangles } : {}), ...(params.deviation ? { deviation: params.deviation } : {}) },
+      ctx,
     )
     return {
       outputs: { mesh: [{ ...mesh, data: r.mesh }] },
       evidence: {
         quantities: [
-          q('triangles', triangleCount(r.mesh)), q('deviation, largest', r.maxDeviation, 'mm'), q('deviation, rms', r.rmsDeviation, 'mm'),
+          q('triangles', triangleCount(r.mesh)),
+          q('deviation, largest', r.maxDeviation, 'mm'),
+          q('deviation, rms', r.rmsDeviation, 'mm'),
           q('share kept', (100 * triangleCount(r.mesh)) / triangleCount(mesh.data), '%'),
         ],
         warnings: [],

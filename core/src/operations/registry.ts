@@ -22,7 +22,24 @@ import { trimPlane } from './trim-plane.ts'
 
 /** Every operation, in the order of the work. Adding a capability means adding its file and its line here. */
 export const OPERATIONS: readonly Operation[] = [
-  importFile, thin, normals, trimPlane, strays, islands, lasso, alignPairs, alignShape, fineAlignment, adjust, merge, reduce, bestFitOperation, deviation, flag, sample, facts,
+  importFile,
+  thin,
+  normals,
+  trimPlane,
+  strays,
+  islands,
+  lasso,
+  alignPairs,
+  alignShape,
+  fineAlignment,
+  adjust,
+  merge,
+  reduce,
+  bestFitOperation,
+  deviation,
+  flag,
+  sample,
+  facts,
 ] as unknown as Operation[]
 
 const byName = new Map(OPERATIONS.map((o) => [o.name, o]))
@@ -39,7 +56,8 @@ export function checkedParams(o: Operation, params: unknown): Record<string, unk
   if (parsed.success) return parsed.data as Record<string, unknown>
   const [first] = parsed.error.issues
   throw new OakError('bad-setting', parsed.error.issues.map((i) => `${i.path.join('.') || 'settings'}: ${i.message}`).join('; '), {
-    where: `${o.name}, ${first?.path.join('.') ?? ''}`, remedy: 'Correct the setting.',
+    where: `${o.name}, ${first?.path.join('.') ?? ''}`,
+    remedy: 'Correct the setting.',
   })
 }
 
@@ -49,11 +67,13 @@ export async function runOperation(name: string, inputs: Inputs, params: unknown
   const settings = checkedParams(o, params)
   for (const [port, spec] of Object.entries(o.inputs)) {
     const given = inputs[port] ?? []
-    if (given.length === 0 && !spec.optional) throw new OakError('missing-input', `${o.title} needs ${spec.about}.`, { where: `${o.name}, ${port}`, remedy: 'Bring in what is missing.' })
+    if (given.length === 0 && !spec.optional)
+      throw new OakError('missing-input', `${o.title} needs ${spec.about}.`, { where: `${o.name}, ${port}`, remedy: 'Bring in what is missing.' })
     if (given.length > 1 && !spec.many) throw new OakError('too-many-inputs', `${o.title} takes one item for ${spec.about}.`, { where: `${o.name}, ${port}` })
     for (const item of given) {
       const kind = 'data' in item ? item.data.kind : item.kind
-      if (!spec.kinds.includes(kind)) throw new OakError('wrong-input', `${o.title} takes ${spec.kinds.join(' or ')} for ${spec.about}, not ${kind}.`, { where: `${o.name}, ${port}` })
+      if (!spec.kinds.includes(kind))
+        throw new OakError('wrong-input', `${o.title} takes ${spec.kinds.join(' or ')} for ${spec.about}, not ${kind}.`, { where: `${o.name}, ${port}` })
     }
   }
   checkCancelled(ctx)

@@ -4,9 +4,14 @@ import { makePoints } from '../shape/points.ts'
 import { defineOperation, meshesOf, q } from './operation.ts'
 
 export const sample = defineOperation({
-  name: 'sample', version: 1, title: 'Sample points',
+  name: 'sample',
+  version: 1,
+  title: 'Sample points',
   about: 'Points spread evenly over a mesh, with normals.',
-  params: z.object({ count: z.number().int().min(1).max(50_000_000).default(100_000).describe('Points.'), seed: z.number().int().default(1).describe('Start of the random numbers.') }),
+  params: z.object({
+    count: z.number().int().min(1).max(50_000_000).default(100_000).describe('Points.'),
+    seed: z.number().int().default(1).describe('Start of the random numbers.'),
+  }),
   inputs: { mesh: { kinds: ['mesh'], about: 'mesh' } },
   outputs: { points: { kind: 'points', about: 'points on the mesh' } },
   run(inputs, { count, seed }) {

@@ -5,7 +5,9 @@ import { keepPoints } from '../shape/points.ts'
 import { defineOperation, pointsOf, q, type Item } from './operation.ts'
 
 export const strays = defineOperation({
-  name: 'strays', version: 1, title: 'Remove strays',
+  name: 'strays',
+  version: 1,
+  title: 'Remove strays',
   about: 'Takes away single points that lie far from their neighbours.',
   params: z.object({
     neighbours: z.number().int().min(3).max(100).default(12).describe('Neighbours looked at.'),
@@ -24,6 +26,9 @@ export const strays = defineOperation({
       after += data.xyz.length / 3
       out.push({ ...passes[i], data })
     }
-    return { outputs: { passes: out }, evidence: { quantities: [q('points gone', before - after), q('share gone', (100 * (before - after)) / before, '%')], warnings: [] } }
+    return {
+      outputs: { passes: out },
+      evidence: { quantities: [q('points gone', before - after), q('share gone', (100 * (before - after)) / before, '%')], warnings: [] },
+    }
   },
 })

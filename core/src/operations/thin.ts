@@ -3,7 +3,9 @@ import { thinPoints } from '../clean/thin.ts'
 import { defineOperation, pointsOf, q } from './operation.ts'
 
 export const thin = defineOperation({
-  name: 'thin', version: 1, title: 'Thin the points',
+  name: 'thin',
+  version: 1,
+  title: 'Thin the points',
   about: 'Keeps one measured point for each cube of the given size.',
   params: z.object({ size: z.number().positive().describe('Edge of the cube, mm.') }),
   inputs: { passes: { kinds: ['points'], many: true, about: 'passes to thin' } },

@@ -9,7 +9,9 @@ import { defineOperation, pointsOf, q } from './operation.ts'
 const place = z.tuple([z.number(), z.number(), z.number()])
 
 export const trimPlane = defineOperation({
-  name: 'trim-plane', version: 1, title: 'Trim by a plane',
+  name: 'trim-plane',
+  version: 1,
+  title: 'Trim by a plane',
   about: 'Takes away what lies on one side of a plane, such as the table: through three picked places, or fitted to the points around one picked place.',
   params: z.object({
     through: z.array(place).length(3).optional().describe('Three places of the plane, mm in the job.'),
@@ -29,7 +31,8 @@ export const trimPlane = defineOperation({
       const { at, radius } = params.patch
       const near: number[] = []
       for (const xyz of placed)
-        for (let i = 0; i < xyz.length; i += 3) if (Math.hypot(xyz[i] - at[0], xyz[i + 1] - at[1], xyz[i + 2] - at[2]) <= radius) near.push(xyz[i], xyz[i + 1], xyz[i + 2])
+        for (let i = 0; i < xyz.length; i += 3)
+          if (Math.hypot(xyz[i] - at[0], xyz[i + 1] - at[1], xyz[i + 2] - at[2]) <= radius) near.push(xyz[i], xyz[i + 1], xyz[i + 2])
       const fit = fitPlane(near)
       plane = fit
       quantities.push(q('flatness of the patch, rms', fit.sigma, 'mm'), q('points in the patch', fit.used))
@@ -49,7 +52,10 @@ export const trimPlane = defineOperation({
     })
     return Promise.resolve({
       outputs: { passes: out },
-      evidence: { quantities: [q('points gone', before - after), q('share gone', (100 * (before - after)) / before, '%'), q('points left', after), ...quantities], warnings: [] },
+      evidence: {
+        quantities: [q('points gone', before - after), q('share gone', (100 * (before - after)) / before, '%'), q('points left', after), ...quantities],
+        warnings: [],
+      },
     })
   },
 })

@@ -54,7 +54,14 @@ function collapse(mesh: Mesh, triangles: number, error: number): Mesh {
   if (triangles >= triangleCount(mesh) && error >= 1e30) return mesh
   const scale = MeshoptSimplifier.getScale(mesh.vertices, 3)
   const plain = new Float32Array(mesh.vertices)
-  const [index] = MeshoptSimplifier.simplify(new Uint32Array(mesh.triangles), plain, 3, Math.max(12, Math.floor(triangles) * 3), Math.min(1e30, error / scale), [])
+  const [index] = MeshoptSimplifier.simplify(
+    new Uint32Array(mesh.triangles),
+    plain,
+    3,
+    Math.max(12, Math.floor(triangles) * 3),
+    Math.min(1e30, error / scale),
+    [],
+  )
   const t = u32(index.length)
   t.set(index)
   const unmeasured = mesh.unmeasured && carryFlags(mesh, t)

@@ -121,9 +121,7 @@ function triangleNormal(p: Float32Array, t: Uint32Array, i: number): number[] {
   const a = 3 * t[3 * i]
   const b = 3 * t[3 * i + 1]
   const c = 3 * t[3 * i + 2]
-  return unit(
-    cross([p[b] - p[a], p[b + 1] - p[a + 1], p[b + 2] - p[a + 2]], [p[c] - p[a], p[c + 1] - p[a + 1], p[c + 2] - p[a + 2]]),
-  )
+  return unit(cross([p[b] - p[a], p[b + 1] - p[a + 1], p[b + 2] - p[a + 2]], [p[c] - p[a], p[c + 1] - p[a + 1], p[c + 2] - p[a + 2]]))
 }
 
 function cross(a: number[], b: number[]): number[] {

@@ -69,7 +69,8 @@ export async function meshLevel(m: Mesh, limit = SHOWN_TRIANGLES): Promise<Displ
     const measured = u8(m.vertices.length / 3)
     for (let i = 0; i < m.triangles.length; i++) if (!m.unmeasured[(i / 3) | 0]) measured[m.triangles[i]] = 1
     unmeasured = u8(triangles.length / 3)
-    for (let i = 0; i < unmeasured.length; i++) unmeasured[i] = measured[map[triangles[3 * i]]] && measured[map[triangles[3 * i + 1]]] && measured[map[triangles[3 * i + 2]]] ? 0 : 1
+    for (let i = 0; i < unmeasured.length; i++)
+      unmeasured[i] = measured[map[triangles[3 * i]]] && measured[map[triangles[3 * i + 1]]] && measured[map[triangles[3 * i + 2]]] ? 0 : 1
   }
   return { xyz, triangles, map, ...(unmeasured ? { unmeasured } : {}) }
 }

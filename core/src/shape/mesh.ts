@@ -176,7 +176,6 @@ export function transformMesh(mesh: Mesh, pose: ArrayLike<number>): Mesh {
   const v = mesh.vertices
   const vertices = f32(v.length)
   for (let i = 0; i < v.length; i += 3)
-    for (let r = 0; r < 3; r++)
-      vertices[i + r] = pose[4 * r] * v[i] + pose[4 * r + 1] * v[i + 1] + pose[4 * r + 2] * v[i + 2] + pose[4 * r + 3]
+    for (let r = 0; r < 3; r++) vertices[i + r] = pose[4 * r] * v[i] + pose[4 * r + 1] * v[i + 1] + pose[4 * r + 2] * v[i + 2] + pose[4 * r + 3]
   return makeMesh({ ...mesh, vertices })
 }

@@ -22,8 +22,12 @@ export function sampleMesh(mesh: Mesh, count: number, seed = 1): Points & { norm
     const [u, v, w] = [1 - s, s * (1 - r), s * r]
     const [a, b, c] = [3 * t[3 * k], 3 * t[3 * k + 1], 3 * t[3 * k + 2]]
     for (let d = 0; d < 3; d++) xyz[3 * i + d] = u * p[a + d] + v * p[b + d] + w * p[c + d]
-    const ux = p[b] - p[a], uy = p[b + 1] - p[a + 1], uz = p[b + 2] - p[a + 2]
-    const wx = p[c] - p[a], wy = p[c + 1] - p[a + 1], wz = p[c + 2] - p[a + 2]
+    const ux = p[b] - p[a],
+      uy = p[b + 1] - p[a + 1],
+      uz = p[b + 2] - p[a + 2]
+    const wx = p[c] - p[a],
+      wy = p[c + 1] - p[a + 1],
+      wz = p[c + 2] - p[a + 2]
     const n = [uy * wz - uz * wy, uz * wx - ux * wz, ux * wy - uy * wx]
     const l = Math.hypot(n[0], n[1], n[2]) || 1
     for (let d = 0; d < 3; d++) normals[3 * i + d] = n[d] / l

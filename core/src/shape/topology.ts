@@ -97,8 +97,14 @@ export function topology(mesh: Mesh, sides = oppositeSides(mesh)): Topology {
   const componentOf = new Int32Array(n)
   for (let i = 0; i < n; i++) componentOf[i] = rank.get(find(i)) as number
   return {
-    components: order.length, componentOf, componentSizes: order.map((o) => o[1]), openEdges: open, borders: borderLoops(mesh, sides).length,
-    nonManifoldEdges: non, flippedEdges: flipped, closed: open === 0 && non === 0 && n > 0,
+    components: order.length,
+    componentOf,
+    componentSizes: order.map((o) => o[1]),
+    openEdges: open,
+    borders: borderLoops(mesh, sides).length,
+    nonManifoldEdges: non,
+    flippedEdges: flipped,
+    closed: open === 0 && non === 0 && n > 0,
   }
 }
 

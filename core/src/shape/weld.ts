@@ -59,8 +59,7 @@ export function weld(corners: Float32Array, tolerance = 0): { vertices: Float32A
 export function meshFromCorners(corners: Float32Array, faces?: Uint32Array, tolerance = 0): { mesh: Mesh; dropped: number } {
   const { vertices, index } = weld(corners, tolerance)
   let n = 0
-  for (let i = 0; i < index.length; i += 3)
-    if (index[i] !== index[i + 1] && index[i + 1] !== index[i + 2] && index[i] !== index[i + 2]) n++
+  for (let i = 0; i < index.length; i += 3) if (index[i] !== index[i + 1] && index[i + 1] !== index[i + 2] && index[i] !== index[i + 2]) n++
   const triangles = u32(3 * n)
   const keptFaces = faces && u32(n)
   for (let i = 0, o = 0; i < index.length; i += 3)

@@ -34,9 +34,7 @@ export function buildBvh(mesh: Mesh, order: 'morton' | 'median' = 'morton'): Bvh
     const a = 3 * t[3 * i]
     const b = 3 * t[3 * i + 1]
     const c = 3 * t[3 * i + 2]
-    for (let k = 0; k < 3; k++)
-      centres[3 * i + k] =
-        (Math.min(p[a + k], p[b + k], p[c + k]) + Math.max(p[a + k], p[b + k], p[c + k])) / 2
+    for (let k = 0; k < 3; k++) centres[3 * i + k] = (Math.min(p[a + k], p[b + k], p[c + k]) + Math.max(p[a + k], p[b + k], p[c + k])) / 2
   }
   const leaves = Math.max(1, Math.ceil(n / LEAF_TRIANGLES))
   let levels = 0
@@ -333,9 +331,7 @@ export function castRay(bvh: Bvh, ox: number, oy: number, oz: number, dx: number
   }
 }
 
-function boxEntry(
-  b: Float32Array, o: number, ox: number, oy: number, oz: number, ix: number, iy: number, iz: number, max: number,
-): number {
+function boxEntry(b: Float32Array, o: number, ox: number, oy: number, oz: number, ix: number, iy: number, iz: number, max: number): number {
   let a = (b[o] - ox) * ix
   let c = (b[o + 3] - ox) * ix
   let near = a < c ? a : c

@@ -87,9 +87,7 @@ function selectIds(xyz: Float32Array, ids: Uint32Array, k: number, lo: number, h
  * k nearest of (x, y, z), nearest first: dist2[0..m) squared distances and found[0..m) input places; returns m <= k.
  * maxDist2 bounds the search. Both arrays must hold k numbers.
  */
-export function nearestK(
-  tree: KdTree, x: number, y: number, z: number, k: number, found: Int32Array, dist2: Float64Array, maxDist2 = Infinity,
-): number {
+export function nearestK(tree: KdTree, x: number, y: number, z: number, k: number, found: Int32Array, dist2: Float64Array, maxDist2 = Infinity): number {
   const { depth, axis, split, xyz, ids } = tree
   const n = ids.length
   let m = 0

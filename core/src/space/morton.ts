@@ -10,8 +10,7 @@ export function mortonOrder(xyz: ArrayLike<number>): Uint32Array {
   const scale = 1023.999 / Math.max(box[3] - box[0], box[4] - box[1], box[5] - box[2], 1e-30)
   const key = new Uint32Array(n)
   for (let i = 0; i < n; i++)
-    key[i] =
-      spread((xyz[3 * i] - box[0]) * scale) | (spread((xyz[3 * i + 1] - box[1]) * scale) << 1) | (spread((xyz[3 * i + 2] - box[2]) * scale) << 2)
+    key[i] = spread((xyz[3 * i] - box[0]) * scale) | (spread((xyz[3 * i + 1] - box[1]) * scale) << 1) | (spread((xyz[3 * i + 2] - box[2]) * scale) << 2)
   let a = new Uint32Array(n)
   let b = new Uint32Array(n)
   for (let i = 0; i < n; i++) a[i] = i

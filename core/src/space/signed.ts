@@ -1,7 +1,5 @@
 import { vertexCount, vertexTriangles, type Mesh } from '../shape/mesh.ts'
-import {
-  buildBvh, closestOnTriangle, closestPoint, CORNER_A, EDGE_AB, FACE, newClosest, type Bvh, type Closest,
-} from './bvh.ts'
+import { buildBvh, closestOnTriangle, closestPoint, CORNER_A, EDGE_AB, FACE, newClosest, type Bvh, type Closest } from './bvh.ts'
 
 /** Everything a signed distance needs; plain typed arrays, passes to threads as it is. */
 export interface SignedDistance {

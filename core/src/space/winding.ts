@@ -18,9 +18,15 @@ export function prepareWinding(bvh: Bvh): Winding {
     const o = 7 * (width - 1 + l)
     for (let i = leafStart(ids.length, width, l); i < leafStart(ids.length, width, l + 1); i++) {
       const k = 9 * i
-      const ux = c[k + 3] - c[k], uy = c[k + 4] - c[k + 1], uz = c[k + 5] - c[k + 2]
-      const vx = c[k + 6] - c[k], vy = c[k + 7] - c[k + 1], vz = c[k + 8] - c[k + 2]
-      const nx = (uy * vz - uz * vy) / 2, ny = (uz * vx - ux * vz) / 2, nz = (ux * vy - uy * vx) / 2
+      const ux = c[k + 3] - c[k],
+        uy = c[k + 4] - c[k + 1],
+        uz = c[k + 5] - c[k + 2]
+      const vx = c[k + 6] - c[k],
+        vy = c[k + 7] - c[k + 1],
+        vz = c[k + 8] - c[k + 2]
+      const nx = (uy * vz - uz * vy) / 2,
+        ny = (uz * vx - ux * vz) / 2,
+        nz = (ux * vy - uy * vx) / 2
       const a = Math.hypot(nx, ny, nz)
       far[o] += nx
       far[o + 1] += ny
@@ -79,9 +85,15 @@ export function windingNumber(w: Winding, x: number, y: number, z: number, accur
     for (let i = leafStart(ids.length, width, n - leaf); i < end; i++) {
       // solid angle (Van Oosterom and Strackee 1983)
       const k = 9 * i
-      const ax = c[k] - x, ay = c[k + 1] - y, az = c[k + 2] - z
-      const bx = c[k + 3] - x, by = c[k + 4] - y, bz = c[k + 5] - z
-      const cx = c[k + 6] - x, cy = c[k + 7] - y, cz = c[k + 8] - z
+      const ax = c[k] - x,
+        ay = c[k + 1] - y,
+        az = c[k + 2] - z
+      const bx = c[k + 3] - x,
+        by = c[k + 4] - y,
+        bz = c[k + 5] - z
+      const cx = c[k + 6] - x,
+        cy = c[k + 7] - y,
+        cz = c[k + 8] - z
       const la = Math.sqrt(ax * ax + ay * ay + az * az)
       const lb = Math.sqrt(bx * bx + by * by + bz * bz)
       const lc = Math.sqrt(cx * cx + cy * cy + cz * cz)

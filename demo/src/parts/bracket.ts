@@ -10,7 +10,12 @@ export interface BracketSizes {
 export const NOMINAL_BRACKET: BracketSizes = { bore: 26, bolt: 11 }
 
 /** Centres of the four bolt holes, mm. */
-export const BOLTS: readonly (readonly [number, number])[] = [[-62, -38], [62, -38], [-62, 38], [62, 38]]
+export const BOLTS: readonly (readonly [number, number])[] = [
+  [-62, -38],
+  [62, -38],
+  [-62, 38],
+  [62, 38],
+]
 export const BORE_HEIGHT = 37
 
 /**

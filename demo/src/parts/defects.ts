@@ -14,7 +14,8 @@ export const DEFECTS = {
   wornFace: { y: -35, z: 19, depth: 0.35, width: 7 },
 } as const
 
-export const bendAt = (x: number) => (x <= DEFECTS.bentFoot.from ? 0 : DEFECTS.bentFoot.rise * ((x - DEFECTS.bentFoot.from) / (DEFECTS.bentFoot.end - DEFECTS.bentFoot.from)) ** 2)
+export const bendAt = (x: number) =>
+  x <= DEFECTS.bentFoot.from ? 0 : DEFECTS.bentFoot.rise * ((x - DEFECTS.bentFoot.from) / (DEFECTS.bentFoot.end - DEFECTS.bentFoot.from)) ** 2
 export const wearAt = (z: number) => DEFECTS.wornFace.depth * Math.exp(-((z - DEFECTS.wornFace.z) ** 2) / (2 * DEFECTS.wornFace.width ** 2))
 
 /** Bends the foot and wears the face of a finely divided bracket. The bore's size is the solid's own matter. */

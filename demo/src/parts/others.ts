@@ -8,7 +8,17 @@ const solid = (s: unknown) => s as Solid
 /** Pawl of the paddle winch, 96 mm long, 12 thick: it drops into the ratchet and holds the load. */
 export async function pawl(): Promise<Solid> {
   const r = await cad()
-  const outline = r.draw([-18, -8]).lineTo([10, -14]).lineTo([52, -12]).lineTo([74, -4]).lineTo([78, 8]).lineTo([62, 6]).lineTo([44, 12]).lineTo([8, 15]).lineTo([-14, 12]).close()
+  const outline = r
+    .draw([-18, -8])
+    .lineTo([10, -14])
+    .lineTo([52, -12])
+    .lineTo([74, -4])
+    .lineTo([78, 8])
+    .lineTo([62, 6])
+    .lineTo([44, 12])
+    .lineTo([8, 15])
+    .lineTo([-14, 12])
+    .close()
   let part = solid(outline.sketchOnPlane('XY').extrude(12))
   part = solid(part.fillet(1.5))
   part = solid(part.fuse(solid(r.makeCylinder(13, 18, [0, 0, -3], [0, 0, 1]))))
@@ -22,7 +32,8 @@ export async function gearCover(): Promise<Solid> {
   let part = solid(r.makeCylinder(70, 4, [0, 0, 0], [0, 0, 1]))
   part = solid(part.fuse(solid(r.makeCylinder(52, 12, [0, 0, 0], [0, 0, 1]))))
   part = solid(part.cut(solid(r.makeCylinder(49, 10, [0, 0, -1], [0, 0, 1]))))
-  for (let k = 0; k < 6; k++) part = solid(part.cut(solid(r.makeCylinder(3.3, 20, [61 * Math.cos((k * Math.PI) / 3), 61 * Math.sin((k * Math.PI) / 3), -5], [0, 0, 1]))))
+  for (let k = 0; k < 6; k++)
+    part = solid(part.cut(solid(r.makeCylinder(3.3, 20, [61 * Math.cos((k * Math.PI) / 3), 61 * Math.sin((k * Math.PI) / 3), -5], [0, 0, 1]))))
   return solid(part.fillet(1, (e) => e.inPlane('XY', 12)))
 }
 

@@ -20,7 +20,9 @@ export async function connect(url: string): Promise<Database> {
   const pool = new pg.Pool({ connectionString: url, max: 6 })
   pool.on('error', () => undefined)
   return {
-    url, sequelize, pool,
+    url,
+    sequelize,
+    pool,
     async close() {
       await pool.end()
       await sequelize.close()

@@ -48,7 +48,10 @@ create index item_job on item (job_id);
 /** Brings the database up to this version of the program. Safe to call at every start; several processes may. */
 export async function migrate(db: Sequelize): Promise<void> {
   const umzug = new Umzug({
-    migrations: MIGRATIONS.map((m) => ({ name: m.name, up: ({ context }: { context: QueryInterface }) => context.sequelize.query(m.up).then(() => undefined) })),
+    migrations: MIGRATIONS.map((m) => ({
+      name: m.name,
+      up: ({ context }: { context: QueryInterface }) => context.sequelize.query(m.up).then(() => undefined),
+    })),
     context: db.getQueryInterface(),
     storage: new SequelizeStorage({ sequelize: db, tableName: 'migration' }),
     logger: undefined,

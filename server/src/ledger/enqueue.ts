@@ -35,20 +35,41 @@ export async function enqueueStep(queue: Queue, jobId: string, request: StepRequ
   checkedParams(op, request.params)
   const waiting = ledger.steps.some((s) => s.state === 'queued' || s.state === 'running')
   for (const [port, slots] of Object.entries(request.inputs ?? {})) {
-    if (!op.inputs[port]) throw new OakError('wrong-input', `${op.title} has no input “${port}”.`, { where: op.name, remedy: `It has: ${Object.keys(op.inputs).join(', ')}.` })
+    if (!op.inputs[port])
+      throw new OakError('wrong-input', `${op.title} has no input “${port}”.`, { where: op.name, remedy: `It has: ${Object.keys(op.inputs).join(', ')}.` })
     // while other steps run, what they will make is not there yet
-    for (const s of slots) if (!waiting && !ledger.tray.has(s)) throw new OakError('not-on-tray', 'What this step needs is not on the tray any more.', { where: `${op.name}, ${port}`, remedy: 'Choose again.' })
+    for (const s of slots)
+      if (!waiting && !ledger.tray.has(s))
+        throw new OakError('not-on-tray', 'What this step needs is not on the tray any more.', { where: `${op.name}, ${port}`, remedy: 'Choose again.' })
   }
-  const step = await StepRow.create({ jobId, operation: op.name, version: op.version, params: request.params ?? {}, inputs: request.inputs ?? {}, preview: request.preview ?? false })
+  const step = await StepRow.create({
+    jobId,
+    operation: op.name,
+    version: op.version,
+    params: request.params ?? {},
+    inputs: request.inputs ?? {},
+    preview: request.preview ?? false,
+  })
   await send(queue, jobId)
   return step
 }
 
-export async function enqueueImport(queue: Queue, jobId: string, file: { id: string; name: string; role?: string | undefined; setup?: string | undefined; unit?: string | undefined }): Promise<StepRow> {
+export async function enqueueImport(
+  queue: Queue,
+  jobId: string,
+  file: { id: string; name: string; role?: string | undefined; setup?: string | undefined; unit?: string | undefined },
+): Promise<StepRow> {
   const op = operation('import')
   const step = await StepRow.create({
-    jobId, operation: op.name, version: op.version, params: file.unit ? { unit: file.unit } : {}, inputs: {}, fileId: file.id, fileName: file.name,
-    fileRole: file.role ?? null, setupId: file.setup ?? null,
+    jobId,
+    operation: op.name,
+    version: op.version,
+    params: file.unit ? { unit: file.unit } : {},
+    inputs: {},
+    fileId: file.id,
+    fileName: file.name,
+    fileRole: file.role ?? null,
+    setupId: file.setup ?? null,
   })
   await send(queue, jobId)
   return step
@@ -57,10 +78,19 @@ export async function enqueueImport(queue: Queue, jobId: string, file: { id: str
 async function setAside(queue: Queue, ledger: Ledger, slots: string[]): Promise<StepRow> {
   const { job } = ledger
   await refuseWhileBusy(job.id, 'setting aside')
-  if (!slots.length || slots.some((s) => !ledger.tray.has(s))) throw new OakError('not-on-tray', 'That is not on the tray.', { remedy: 'Choose what to set aside.' })
+  if (!slots.length || slots.some((s) => !ledger.tray.has(s)))
+    throw new OakError('not-on-tray', 'That is not on the tray.', { remedy: 'Choose what to set aside.' })
   const names = slots.map((s) => ledger.tray.get(s)?.name ?? '')
   const step = await StepRow.create({
-    jobId: job.id, operation: SET_ASIDE, version: 1, params: {}, inputs: { items: slots }, state: 'done', chained: true, parent: job.head, milliseconds: 0,
+    jobId: job.id,
+    operation: SET_ASIDE,
+    version: 1,
+    params: {},
+    inputs: { items: slots },
+    state: 'done',
+    chained: true,
+    parent: job.head,
+    milliseconds: 0,
     evidence: { quantities: [{ name: 'set aside', value: names.join(', '), unit: '' }], warnings: [] },
   })
   await job.update({ head: step.id, tip: step.id })
@@ -114,8 +144,18 @@ export async function rerunStep(queue: Queue, jobId: string, stepId: string, par
   for (const s of path.slice(at))
     again.push(
       await StepRow.create({
-        jobId, operation: s.operation, version: s.version, params: s.id === stepId ? params : s.params, inputs: s.inputs, slots: s.slots, batch, origin,
-        fileId: s.fileId, fileName: s.fileName, fileRole: s.fileRole, setupId: s.setupId,
+        jobId,
+        operation: s.operation,
+        version: s.version,
+        params: s.id === stepId ? params : s.params,
+        inputs: s.inputs,
+        slots: s.slots,
+        batch,
+        origin,
+        fileId: s.fileId,
+        fileName: s.fileName,
+        fileRole: s.fileRole,
+        setupId: s.setupId,
       }),
     )
   for (let i = 0; i < again.length; i++) await send(queue, jobId)

@@ -40,7 +40,9 @@ export async function recipeOf(l: Ledger): Promise<Recipe> {
       outputs[port] = name
     }
     steps.push({
-      operation: s.operation, params: s.params, outputs,
+      operation: s.operation,
+      params: s.params,
+      outputs,
       inputs: Object.fromEntries(Object.entries(s.inputs).map(([port, slots]) => [port, [...new Set(slots.map((x) => nameOf.get(x) ?? x))]])),
     })
   }

@@ -18,7 +18,7 @@ export async function jobOr404(id: string): Promise<JobRow> {
 export function pathTo(steps: StepRow[], head: string | null): StepRow[] {
   const byId = new Map(steps.map((s) => [s.id, s]))
   const path: StepRow[] = []
-  for (let id = head; id; ) {
+  for (let id = head; id;) {
     const s = byId.get(id)
     if (!s) throw new OakError('ledger', 'The ledger names a step that is not there.', { where: id, remedy: 'Restore the database from a backup.' })
     path.push(s)
@@ -42,7 +42,7 @@ export function trayAfter(path: StepRow[], items: ItemRow[]): Map<string, ItemRo
 /** The step that stepping forward leads to: the next one on the way to the tip of the branch. */
 export function forwardOf(steps: StepRow[], head: string | null, tip: string | null): string | null {
   const byId = new Map(steps.map((s) => [s.id, s]))
-  for (let id = tip; id; ) {
+  for (let id = tip; id;) {
     const s = byId.get(id)
     if (!s || s.id === head) return null
     if (s.parent === head) return s.id
@@ -69,17 +69,43 @@ export async function loadLedger(jobId: string): Promise<Ledger> {
 
 export function toStep(s: StepRow): Step {
   return {
-    id: s.id, parent: s.parent, seq: s.seq, operation: s.operation, title: titleOf(s.operation), params: s.params, inputs: s.inputs, outputs: s.slots, state: s.state,
-    preview: s.preview, progress: s.progress, phase: s.phase, evidence: s.evidence, problem: s.problem, milliseconds: s.milliseconds, reused: s.reused,
-    createdAt: s.createdAt.toISOString(), file: s.fileName,
+    id: s.id,
+    parent: s.parent,
+    seq: s.seq,
+    operation: s.operation,
+    title: titleOf(s.operation),
+    params: s.params,
+    inputs: s.inputs,
+    outputs: s.slots,
+    state: s.state,
+    preview: s.preview,
+    progress: s.progress,
+    phase: s.phase,
+    evidence: s.evidence,
+    problem: s.problem,
+    milliseconds: s.milliseconds,
+    reused: s.reused,
+    createdAt: s.createdAt.toISOString(),
+    file: s.fileName,
   }
 }
 
 export function toTrayItem(i: ItemRow, role: Role, setup: string | null): TrayItem {
   const shown = i.display['xyz'] ?? i.display['vertices'] ?? i.display['values']
   return {
-    id: i.id, slot: i.slotId ?? '', role, setup, name: i.name, kind: i.kind, count: i.meta.count, box: i.meta.box, pose: i.pose, step: i.stepId, on: i.onSlot,
-    shown: shown ? (i.kind === 'field' ? shown.length : shown.length / 3) : 0, faces: i.meta.faces,
+    id: i.id,
+    slot: i.slotId ?? '',
+    role,
+    setup,
+    name: i.name,
+    kind: i.kind,
+    count: i.meta.count,
+    box: i.meta.box,
+    pose: i.pose,
+    step: i.stepId,
+    on: i.onSlot,
+    shown: shown ? (i.kind === 'field' ? shown.length : shown.length / 3) : 0,
+    faces: i.meta.faces,
   }
 }
 
@@ -98,6 +124,9 @@ export async function jobState(jobId: string): Promise<JobState> {
   return {
     job: { id, title, part, purpose, tolerance, surface, notes, demo, createdAt: createdAt.toISOString(), updatedAt: updatedAt.toISOString() },
     setups: setups.map((s) => ({ id: s.id, name: s.name, place: s.place })),
-    head, forward: forwardOf(l.steps, head, tip), tray: trayItems(l), steps: l.steps.map(toStep),
+    head,
+    forward: forwardOf(l.steps, head, tip),
+    tray: trayItems(l),
+    steps: l.steps.map(toStep),
   }
 }

@@ -29,7 +29,10 @@ export function fileRoutes(db: Database, queue: Queue): Router {
     const name = query.name.split(/[\\/]/).pop() as string
     const length = Number(req.headers['content-length'] ?? 0)
     if (length > LARGEST_FILE)
-      throw new OakError('too-large', `The file has ${(length / 1e9).toFixed(1)} GB; up to 2 GB are taken.`, { where: name, remedy: 'Thin the scan before exporting it, or export it in parts.' })
+      throw new OakError('too-large', `The file has ${(length / 1e9).toFixed(1)} GB; up to 2 GB are taken.`, {
+        where: name,
+        remedy: 'Thin the scan before exporting it, or export it in parts.',
+      })
     const stored = await storeFile(db.pool, name, limited(req, name))
     if (stored.bytes === 0) throw new OakError('empty', 'The file is empty (0 bytes).', { where: name, remedy: 'Export or copy it again.' })
     const step = await enqueueImport(queue, job.id, { id: stored.id, name, role: query.role, setup: query.setup, unit: query.unit })
@@ -65,7 +68,8 @@ async function* limited(stream: AsyncIterable<Uint8Array>, name: string): AsyncG
   let n = 0
   for await (const p of stream) {
     n += p.length
-    if (n > LARGEST_FILE) throw new OakError('too-large', 'The file has more than 2 GB.', { where: name, remedy: 'Thin the scan before exporting it, or export it in parts.' })
+    if (n > LARGEST_FILE)
+      throw new OakError('too-large', 'The file has more than 2 GB.', { where: name, remedy: 'Thin the scan before exporting it, or export it in parts.' })
     yield p
   }
 }
@@ -100,15 +104,25 @@ async function written(db: Database, row: ItemRow, format: string): Promise<{ pa
     if (!on) throw new OakError('not-on-tray', 'The part this table belongs to is not on the tray any more.', { remedy: 'Step back to where it was.' })
     return { parts: writeFieldCsv(d, unpackItem(on, await loadAll(db, on.arrays))), ending: 'csv' }
   }
-  if (!(WRITABLE as readonly string[]).includes(format)) throw new OakError('wrong-format', `Files of the format “${format}” are not written.`, { remedy: `Choose one of: ${WRITABLE.join(', ')}.` })
+  if (!(WRITABLE as readonly string[]).includes(format))
+    throw new OakError('wrong-format', `Files of the format “${format}” are not written.`, { remedy: `Choose one of: ${WRITABLE.join(', ')}.` })
   const placed =
     d.kind === 'mesh'
       ? transformMesh(d, item.pose)
-      : makePoints({ ...d, xyz: transformArray(item.pose, d.xyz, f32(d.xyz.length)), normals: d.normals && transformArray(item.pose, d.normals, f32(d.normals.length), true) })
+      : makePoints({
+          ...d,
+          xyz: transformArray(item.pose, d.xyz, f32(d.xyz.length)),
+          normals: d.normals && transformArray(item.pose, d.normals, f32(d.normals.length), true),
+        })
   return { parts: writeAny(format as (typeof WRITABLE)[number], placed, item.name), ending: format }
 }
 
-async function sendArrays(db: Database, display: Record<string, ArrayRef>, whole: Record<string, ArrayRef> | undefined, res: import('express').Response): Promise<void> {
+async function sendArrays(
+  db: Database,
+  display: Record<string, ArrayRef>,
+  whole: Record<string, ArrayRef> | undefined,
+  res: import('express').Response,
+): Promise<void> {
   const refs = whole ?? display
   const names = Object.keys(refs)
   const entries: ContainerEntry[] = names.map((name) => ({ name, type: refs[name].type, length: refs[name].length }))

@@ -1,5 +1,16 @@
 import { Router } from 'express'
-import { headRequest, jobFields, jobPatch, rerunRequest, setupFields, slotPatch, stageStates, currentStage, stepRequest, type JobSummary } from '@oak-gauge/contract'
+import {
+  headRequest,
+  jobFields,
+  jobPatch,
+  rerunRequest,
+  setupFields,
+  slotPatch,
+  stageStates,
+  currentStage,
+  stepRequest,
+  type JobSummary,
+} from '@oak-gauge/contract'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
 import { ItemRow, JobRow, SetupRow, SlotRow } from '../db/models.ts'
 import { cancelStep, dismissStep, enqueueStep, jobIsBusy, moveHead, rerunStep, type Queue } from '../ledger/enqueue.ts'
@@ -91,7 +102,11 @@ export function jobRoutes(queue: Queue): Router {
   return r
 }
 
-export const fileName = (title: string) => title.replace(/[^\p{L}\p{N} ._-]+/gu, ' ').replace(/[^\x20-\x7e]/g, '_').trim() || 'job'
+export const fileName = (title: string) =>
+  title
+    .replace(/[^\p{L}\p{N} ._-]+/gu, ' ')
+    .replace(/[^\x20-\x7e]/g, '_')
+    .trim() || 'job'
 
 async function summary(job: JobRow): Promise<JobSummary> {
   const l = await loadLedger(job.id)
@@ -99,8 +114,20 @@ async function summary(job: JobRow): Promise<JobSummary> {
   const path = l.path.map(toStep)
   const stage = currentStage(stageStates(path, tray, job))
   return {
-    id: job.id, title: job.title, part: job.part, purpose: job.purpose, tolerance: job.tolerance, surface: job.surface, notes: job.notes, demo: job.demo,
-    createdAt: job.createdAt.toISOString(), updatedAt: job.updatedAt.toISOString(), stage, headline: headlineOf(stage, path, tray),
-    picture: job.picture, passes: tray.filter((i) => i.role === 'pass').length, busy: l.steps.some((s) => s.state === 'queued' || s.state === 'running'),
+    id: job.id,
+    title: job.title,
+    part: job.part,
+    purpose: job.purpose,
+    tolerance: job.tolerance,
+    surface: job.surface,
+    notes: job.notes,
+    demo: job.demo,
+    createdAt: job.createdAt.toISOString(),
+    updatedAt: job.updatedAt.toISOString(),
+    stage,
+    headline: headlineOf(stage, path, tray),
+    picture: job.picture,
+    passes: tray.filter((i) => i.role === 'pass').length,
+    busy: l.steps.some((s) => s.state === 'queued' || s.state === 'running'),
   }
 }

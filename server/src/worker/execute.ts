@@ -13,7 +13,9 @@ import type { MadeItem, RunRequest } from './messages.ts'
 import { packValue, unpackItem, type Arrays } from './pack.ts'
 
 /** What an executor needs of the runner thread. */
-export type Run = (request: Omit<RunRequest, 'id' | 'cancel'>) => Promise<{ made: MadeItem[]; evidence: StepEvidence; picture: string | null; milliseconds: number }>
+export type Run = (
+  request: Omit<RunRequest, 'id' | 'cancel'>,
+) => Promise<{ made: MadeItem[]; evidence: StepEvidence; picture: string | null; milliseconds: number }>
 
 /** Runs one step of a job whose lock is held: resolves its inputs on today's tray, computes or looks up, stores all in one transaction. */
 export async function executeStep(db: Database, cache: ArrayCache, step: StepRow, run: Run): Promise<void> {
@@ -24,14 +26,26 @@ export async function executeStep(db: Database, cache: ArrayCache, step: StepRow
   for (const [port, slots] of Object.entries(step.inputs))
     rows[port] = slots.map((slot) => {
       const row = ledger.tray.get(slot)
-      if (!row) throw new OakError('not-on-tray', `What “${op.title}” needs is not on the tray at this place of the ledger.`, { where: `${op.name}, ${port}`, remedy: 'Choose its inputs again.' })
+      if (!row)
+        throw new OakError('not-on-tray', `What “${op.title}” needs is not on the tray at this place of the ledger.`, {
+          where: `${op.name}, ${port}`,
+          remedy: 'Choose its inputs again.',
+        })
       return row
     })
   const key = keyOf(op, params, rows, step.fileId)
   const earlier = await StepRow.findOne({ where: { key, state: 'done', preview: step.preview }, order: [['seq', 'ASC']] })
   if (earlier) {
     const made = await ItemRow.findAll({ where: { stepId: earlier.id } })
-    await commit(db, step, op, rows, key, made.map((m) => ({ ...plain(m), slotId: null })), { evidence: earlier.evidence, milliseconds: 0, picture: null, reused: true })
+    await commit(
+      db,
+      step,
+      op,
+      rows,
+      key,
+      made.map((m) => ({ ...plain(m), slotId: null })),
+      { evidence: earlier.evidence, milliseconds: 0, picture: null, reused: true },
+    )
     return
   }
   const inputs: Record<string, Item[]> = {}
@@ -45,7 +59,10 @@ export async function executeStep(db: Database, cache: ArrayCache, step: StepRow
     }
   }
   const file = step.fileId ? { id: step.fileId, name: step.fileName ?? 'file' } : null
-  const wantsPicture = !step.preview && ['import', 'merge', 'deviation', 'trim-plane', 'islands', 'reduce'].includes(op.name) && !(op.name === 'import' && step.fileRole === 'nominal')
+  const wantsPicture =
+    !step.preview &&
+    ['import', 'merge', 'deviation', 'trim-plane', 'islands', 'reduce'].includes(op.name) &&
+    !(op.name === 'import' && step.fileRole === 'nominal')
   const result = await run({ operation: op.name, params, inputs, file, shown, preview: step.preview, picture: wantsPicture })
   const made = result.made.map((m) => ({ ...m, before: m.display, ...packValue(m.item.data) }))
   await db.sequelize.transaction(async (transaction) => {
@@ -58,11 +75,25 @@ export async function executeStep(db: Database, cache: ArrayCache, step: StepRow
       const display = Object.keys(m.display).length ? await storeAll(db, cache, m.display, transaction) : (source?.display ?? {})
       stored.push({ port: m.port, place: m.place, name: m.item.name, kind: m.item.data.kind, arrays, meta: m.meta, pose: [...m.item.pose], display })
     }
-    await commitIn(transaction, step, op, rows, key, stored, { evidence: result.evidence, milliseconds: result.milliseconds, picture: result.picture, reused: false })
+    await commitIn(transaction, step, op, rows, key, stored, {
+      evidence: result.evidence,
+      milliseconds: result.milliseconds,
+      picture: result.picture,
+      reused: false,
+    })
   })
 }
 
-const plain = (m: ItemRow): Partial<ItemRow> => ({ port: m.port, place: m.place, name: m.name, kind: m.kind, arrays: m.arrays, meta: m.meta, pose: m.pose, display: m.display })
+const plain = (m: ItemRow): Partial<ItemRow> => ({
+  port: m.port,
+  place: m.place,
+  name: m.name,
+  kind: m.kind,
+  arrays: m.arrays,
+  meta: m.meta,
+  pose: m.pose,
+  display: m.display,
+})
 
 async function storeAll(db: Database, cache: ArrayCache, arrays: Arrays, transaction: Parameters<typeof storeArray>[2]): Promise<Record<string, ArrayRef>> {
   const out: Record<string, ArrayRef> = {}
@@ -80,12 +111,28 @@ interface Outcome {
   reused: boolean
 }
 
-function commit(db: Database, step: StepRow, op: Operation, rows: Record<string, ItemRow[]>, key: string, items: Partial<ItemRow>[], outcome: Outcome): Promise<void> {
+function commit(
+  db: Database,
+  step: StepRow,
+  op: Operation,
+  rows: Record<string, ItemRow[]>,
+  key: string,
+  items: Partial<ItemRow>[],
+  outcome: Outcome,
+): Promise<void> {
   return db.sequelize.transaction((transaction) => commitIn(transaction, step, op, rows, key, items, outcome))
 }
 
 /** Outputs, their slots, the step and the job's pointer appear together or not at all. */
-async function commitIn(transaction: Parameters<typeof storeArray>[2], step: StepRow, op: Operation, rows: Record<string, ItemRow[]>, key: string, items: Partial<ItemRow>[], outcome: Outcome): Promise<void> {
+async function commitIn(
+  transaction: Parameters<typeof storeArray>[2],
+  step: StepRow,
+  op: Operation,
+  rows: Record<string, ItemRow[]>,
+  key: string,
+  items: Partial<ItemRow>[],
+  outcome: Outcome,
+): Promise<void> {
   const job = await JobRow.findByPk(step.jobId, { transaction, lock: true })
   if (!job) throw new OakError('not-found', 'The job was deleted meanwhile.')
   const slots: Record<string, string[]> = {}
@@ -96,7 +143,8 @@ async function commitIn(transaction: Parameters<typeof storeArray>[2], step: Ste
       const replaced = op.outputs[port]?.replaces
       let slot = replaced ? rows[replaced]?.[place]?.slotId : step.slots[port]?.[place]
       if (!slot) slot = randomUUID()
-      if (!(await SlotRow.findByPk(slot, { transaction }))) await SlotRow.create({ id: slot, jobId: step.jobId, role: roleOf(op, step, item), setupId: step.setupId }, { transaction })
+      if (!(await SlotRow.findByPk(slot, { transaction })))
+        await SlotRow.create({ id: slot, jobId: step.jobId, role: roleOf(op, step, item), setupId: step.setupId }, { transaction })
       ;(slots[port] ??= [])[place] = slot
       item.slotId = slot
     }
@@ -105,10 +153,21 @@ async function commitIn(transaction: Parameters<typeof storeArray>[2], step: Ste
     const place = item.place as number
     item.onSlot = on ? (slots[on]?.[place] ?? rows[on]?.[place]?.slotId ?? null) : null
   }
-  await ItemRow.bulkCreate(items.map((i) => ({ ...(i as ItemRow), stepId: step.id, jobId: step.jobId })), { transaction })
+  await ItemRow.bulkCreate(
+    items.map((i) => ({ ...(i as ItemRow), stepId: step.id, jobId: step.jobId })),
+    { transaction },
+  )
   await step.update(
     {
-      state: 'done', key, slots, evidence: outcome.evidence, milliseconds: outcome.milliseconds, reused: outcome.reused, progress: 1, phase: '', finishedAt: new Date(),
+      state: 'done',
+      key,
+      slots,
+      evidence: outcome.evidence,
+      milliseconds: outcome.milliseconds,
+      reused: outcome.reused,
+      progress: 1,
+      phase: '',
+      finishedAt: new Date(),
       ...(step.preview ? {} : { chained: true, parent: job.head }),
     },
     { transaction },
@@ -129,12 +188,30 @@ function roleOf(op: Operation, step: StepRow, item: Partial<ItemRow>): Role {
 
 /** The same operation on the same numbers with the same settings: found again, not computed again. */
 function keyOf(op: Operation, params: Record<string, unknown>, rows: Record<string, ItemRow[]>, file: string | null): string {
-  const inputs = Object.entries(rows).sort(([a], [b]) => a.localeCompare(b)).map(([port, list]) => [port, list.map((r) => [r.name, r.pose, Object.entries(r.arrays).sort(([a], [b]) => a.localeCompare(b)).map(([n, ref]) => [n, ref.sha])])])
-  return createHash('sha256').update(JSON.stringify([op.name, op.version, sorted(params), inputs, file])).digest('hex')
+  const inputs = Object.entries(rows)
+    .sort(([a], [b]) => a.localeCompare(b))
+    .map(([port, list]) => [
+      port,
+      list.map((r) => [
+        r.name,
+        r.pose,
+        Object.entries(r.arrays)
+          .sort(([a], [b]) => a.localeCompare(b))
+          .map(([n, ref]) => [n, ref.sha]),
+      ]),
+    ])
+  return createHash('sha256')
+    .update(JSON.stringify([op.name, op.version, sorted(params), inputs, file]))
+    .digest('hex')
 }
 
 function sorted(v: unknown): unknown {
   if (Array.isArray(v)) return v.map(sorted)
-  if (v && typeof v === 'object') return Object.fromEntries(Object.entries(v).sort(([a], [b]) => a.localeCompare(b)).map(([k, x]) => [k, sorted(x)]))
+  if (v && typeof v === 'object')
+    return Object.fromEntries(
+      Object.entries(v)
+        .sort(([a], [b]) => a.localeCompare(b))
+        .map(([k, x]) => [k, sorted(x)]),
+    )
   return v
 }

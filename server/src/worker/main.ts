@@ -71,7 +71,12 @@ async function putBackOrphans(): Promise<void> {
       await s.reload()
       if (s.state !== 'running') return
       if (s.attempts >= MAX_ATTEMPTS)
-        await fail(s, new OakError('worker-died', `The step brought the computing process down ${s.attempts} times.`, { remedy: 'Use a coarser setting, or fewer points. The job is as it was before.' }))
+        await fail(
+          s,
+          new OakError('worker-died', `The step brought the computing process down ${s.attempts} times.`, {
+            remedy: 'Use a coarser setting, or fewer points. The job is as it was before.',
+          }),
+        )
       else {
         log.warn({ step: s.id }, 'a worker died; its step is run again')
         await s.update({ state: 'queued' })
@@ -122,10 +127,18 @@ async function runStep(step: StepRow): Promise<void> {
   }
   try {
     await executeStep(db, cache, step, (request) =>
-      runner.run(request, { onCancel: (f) => {
-        cancels.set(step.id, f)
-        void StepRow.findByPk(step.id).then((s) => { if (s?.cancel) f() })
-      } }, onProgress),
+      runner.run(
+        request,
+        {
+          onCancel: (f) => {
+            cancels.set(step.id, f)
+            void StepRow.findByPk(step.id).then((s) => {
+              if (s?.cancel) f()
+            })
+          },
+        },
+        onProgress,
+      ),
     )
     log.info({ step: step.id, operation: step.operation, milliseconds: Math.round(performance.now() - began) }, 'done')
   } catch (e) {

@@ -7,11 +7,17 @@ export type Arrays = Record<string, Float32Array | Uint32Array | Uint8Array>
 
 /** A value as named arrays and a few facts: how it lies in the database. */
 export function packValue(v: Value): { arrays: Arrays; meta: ItemMeta } {
-  const present = (o: Record<string, Float32Array | Uint32Array | Uint8Array | undefined>): Arrays => Object.fromEntries(Object.entries(o).filter(([, a]) => a)) as Arrays
+  const present = (o: Record<string, Float32Array | Uint32Array | Uint8Array | undefined>): Arrays =>
+    Object.fromEntries(Object.entries(o).filter(([, a]) => a)) as Arrays
   if (v.kind === 'points')
     return {
       arrays: present({ xyz: v.xyz, normals: v.normals, colours: v.colours }),
-      meta: { count: v.xyz.length / 3, box: [...boundingBox(v.xyz)], faces: 0, ...(v.viewpoint ? { viewpoint: [...v.viewpoint] as [number, number, number] } : {}) },
+      meta: {
+        count: v.xyz.length / 3,
+        box: [...boundingBox(v.xyz)],
+        faces: 0,
+        ...(v.viewpoint ? { viewpoint: [...v.viewpoint] as [number, number, number] } : {}),
+      },
     }
   if (v.kind === 'mesh') {
     let faces = 0
@@ -28,15 +34,25 @@ export function unpackItem(row: ItemRow, a: Arrays): Item {
   const pose = Float64Array.from(row.pose)
   if (row.kind === 'points')
     return {
-      name: row.name, pose,
-      data: makePoints({ xyz: a['xyz'] as Float32Array, normals: a['normals'] as Float32Array | undefined, colours: a['colours'] as Uint8Array | undefined, viewpoint: row.meta.viewpoint }),
+      name: row.name,
+      pose,
+      data: makePoints({
+        xyz: a['xyz'] as Float32Array,
+        normals: a['normals'] as Float32Array | undefined,
+        colours: a['colours'] as Uint8Array | undefined,
+        viewpoint: row.meta.viewpoint,
+      }),
     }
   if (row.kind === 'mesh')
     return {
-      name: row.name, pose,
+      name: row.name,
+      pose,
       data: makeMesh({
-        vertices: a['vertices'] as Float32Array, triangles: a['triangles'] as Uint32Array, faces: a['faces'] as Uint32Array | undefined,
-        unmeasured: a['unmeasured'] as Uint8Array | undefined, colours: a['colours'] as Uint8Array | undefined,
+        vertices: a['vertices'] as Float32Array,
+        triangles: a['triangles'] as Uint32Array,
+        faces: a['faces'] as Uint32Array | undefined,
+        unmeasured: a['unmeasured'] as Uint8Array | undefined,
+        colours: a['colours'] as Uint8Array | undefined,
       }),
     }
   return { name: row.name, pose, data: { kind: 'field', values: a['values'] as Float32Array, unit: row.meta.unit ?? '' } }

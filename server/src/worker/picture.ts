@@ -12,7 +12,9 @@ const GROUND: Rgb = [239, 230, 214]
 export async function paint(made: { item: Item; display: Arrays }[], inputs: Item[], limits: { limit: number; scale: number }): Promise<string | null> {
   const field = made.find((m) => m.item.data.kind === 'field')
   const mesh = made.find((m) => m.item.data.kind === 'mesh')
-  const on = field ? inputs.find((i) => i.data.kind === 'mesh' && field.item.data.kind === 'field' && i.data.vertices.length / 3 === field.item.data.values.length) : mesh?.item
+  const on = field
+    ? inputs.find((i) => i.data.kind === 'mesh' && field.item.data.kind === 'field' && i.data.vertices.length / 3 === field.item.data.values.length)
+    : mesh?.item
   const canvas = newCanvas()
   if (on?.data.kind === 'mesh') {
     const values = field?.item.data.kind === 'field' ? field.item.data.values : null
@@ -29,7 +31,11 @@ export async function paint(made: { item: Item; display: Arrays }[], inputs: Ite
   png.data = canvas.rgba
   return new Promise((resolve, reject) => {
     const parts: Buffer[] = []
-    png.pack().on('data', (b: Buffer) => parts.push(b)).on('end', () => resolve(Buffer.concat(parts).toString('base64'))).on('error', reject)
+    png
+      .pack()
+      .on('data', (b: Buffer) => parts.push(b))
+      .on('end', () => resolve(Buffer.concat(parts).toString('base64')))
+      .on('error', reject)
   })
 }
 
@@ -85,20 +91,34 @@ function put(c: Canvas, x: number, y: number, depth: number, colour: Rgb, light:
   for (let k = 0; k < 3; k++) c.rgba[4 * i + k] = Math.min(255, colour[k] * light)
 }
 
-function drawMesh(c: Canvas, v: Float32Array, t: Uint32Array, pose: ArrayLike<number>, values: Float32Array | null, limits: { limit: number; scale: number }): void {
+function drawMesh(
+  c: Canvas,
+  v: Float32Array,
+  t: Uint32Array,
+  pose: ArrayLike<number>,
+  values: Float32Array | null,
+  limits: { limit: number; scale: number },
+): void {
   const [s] = project([{ xyz: v, pose }])
   for (let i = 0; i < t.length; i += 3) {
     const [p, q, r] = [3 * t[i], 3 * t[i + 1], 3 * t[i + 2]]
-    const ux = s[q] - s[p], uy = s[q + 1] - s[p + 1], uz = s[q + 2] - s[p + 2]
-    const wx = s[r] - s[p], wy = s[r + 1] - s[p + 1], wz = s[r + 2] - s[p + 2]
+    const ux = s[q] - s[p],
+      uy = s[q + 1] - s[p + 1],
+      uz = s[q + 2] - s[p + 2]
+    const wx = s[r] - s[p],
+      wy = s[r + 1] - s[p + 1],
+      wz = s[r + 2] - s[p + 2]
     const area = ux * wy - uy * wx
     if (area === 0) continue
-    const nx = uy * wz - uz * wy, ny = uz * wx - ux * wz
+    const nx = uy * wz - uz * wy,
+      ny = uz * wx - ux * wz
     const l = Math.hypot(nx, ny, area)
     const light = 0.62 + 0.4 * Math.max(0, (-0.35 * nx + 0.45 * ny + 0.8 * Math.abs(area)) / l)
     const colour = values ? deviationColour(values[t[i]], limits.limit, limits.scale) : ([196, 178, 150] as const)
-    const x0 = Math.max(0, Math.ceil(Math.min(s[p], s[q], s[r]))), x1 = Math.min(W - 1, Math.floor(Math.max(s[p], s[q], s[r])))
-    const y0 = Math.max(0, Math.ceil(Math.min(s[p + 1], s[q + 1], s[r + 1]))), y1 = Math.min(H - 1, Math.floor(Math.max(s[p + 1], s[q + 1], s[r + 1])))
+    const x0 = Math.max(0, Math.ceil(Math.min(s[p], s[q], s[r]))),
+      x1 = Math.min(W - 1, Math.floor(Math.max(s[p], s[q], s[r])))
+    const y0 = Math.max(0, Math.ceil(Math.min(s[p + 1], s[q + 1], s[r + 1]))),
+      y1 = Math.min(H - 1, Math.floor(Math.max(s[p + 1], s[q + 1], s[r + 1])))
     if (x1 < x0 || y1 < y0) {
       put(c, Math.round(s[p]), Math.round(s[p + 1]), s[p + 2], colour, light)
       continue

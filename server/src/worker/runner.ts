@@ -23,14 +23,20 @@ const pool = threadPool()
 
 port.on('message', (r: RunRequest) => {
   const say = (m: FromRunner) => port.postMessage(m)
-  run(r, say).catch((e: unknown) => say({ id: r.id, kind: 'failed', problem: toProblem(e), stack: e instanceof OakError ? null : e instanceof Error ? (e.stack ?? null) : String(e) }))
+  run(r, say).catch((e: unknown) =>
+    say({ id: r.id, kind: 'failed', problem: toProblem(e), stack: e instanceof OakError ? null : e instanceof Error ? (e.stack ?? null) : String(e) }),
+  )
 })
 
 async function run(r: RunRequest, say: (m: FromRunner) => void): Promise<void> {
   let last = 0
   const ctx: RunContext = {
     parallel: pool,
-    signal: { get aborted() { return Atomics.load(r.cancel, 0) === 1 } },
+    signal: {
+      get aborted() {
+        return Atomics.load(r.cancel, 0) === 1
+      },
+    },
     progress(done, phase) {
       const now = performance.now()
       if (now - last < 100) return
@@ -76,9 +82,16 @@ async function run(r: RunRequest, say: (m: FromRunner) => void): Promise<void> {
       const replaced = op.outputs[m.port]?.replaces
       const before = replaced ? r.inputs[replaced]?.[m.place] : undefined
       const map = replaced ? r.shown[replaced]?.[m.place] : undefined
-      if (before && map && before.data.kind === 'points' && m.item.data.kind === 'points') m.display = { gone: goneFlags(before.data.xyz, m.item.data.xyz, map) }
+      if (before && map && before.data.kind === 'points' && m.item.data.kind === 'points')
+        m.display = { gone: goneFlags(before.data.xyz, m.item.data.xyz, map) }
     }
-  const picture = r.picture ? await paint(made.map((m) => ({ item: m.item, display: m.display })), Object.values(r.inputs).flat(), { limit: Number(r.params['limit'] ?? 0.1), scale: Number(r.params['scale'] ?? 1) }) : null
+  const picture = r.picture
+    ? await paint(
+        made.map((m) => ({ item: m.item, display: m.display })),
+        Object.values(r.inputs).flat(),
+        { limit: Number(r.params['limit'] ?? 0.1), scale: Number(r.params['scale'] ?? 1) },
+      )
+    : null
   say({ id: r.id, kind: 'done', made, evidence: result.evidence, picture, milliseconds })
 }
 
@@ -91,7 +104,8 @@ async function shaded(level: DisplayLevel, viewpoint: readonly [number, number, 
 
 function sameData(a: Item, b: Item): boolean {
   if (a.data.kind === 'points' && b.data.kind === 'points') return a.data.xyz.buffer === b.data.xyz.buffer && a.data.normals?.buffer === b.data.normals?.buffer
-  if (a.data.kind === 'mesh' && b.data.kind === 'mesh') return a.data.vertices.buffer === b.data.vertices.buffer && a.data.triangles.buffer === b.data.triangles.buffer
+  if (a.data.kind === 'mesh' && b.data.kind === 'mesh')
+    return a.data.vertices.buffer === b.data.vertices.buffer && a.data.triangles.buffer === b.data.triangles.buffer
   return false
 }
 

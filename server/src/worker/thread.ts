@@ -53,7 +53,9 @@ export function runnerThread(url: string) {
       end(
         worker,
         e.code === 'ERR_WORKER_OUT_OF_MEMORY'
-          ? new OakError('out-of-memory', 'The memory of this machine is not enough for this step.', { remedy: 'Thin or trim the passes, or choose a coarser cell.' })
+          ? new OakError('out-of-memory', 'The memory of this machine is not enough for this step.', {
+              remedy: 'Thin or trim the passes, or choose a coarser cell.',
+            })
           : e,
       ),
     )

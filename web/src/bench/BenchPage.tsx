@@ -32,7 +32,9 @@ export function BenchPage() {
         <span className="soft">The bench</span>
         <span style={{ flex: 1 }} />
         <Button onClick={() => dispatch(view.evening(!evening))}>{evening ? 'Day' : 'Evening'}</Button>
-        <Button type="primary" onClick={() => setMaking(true)}>New job</Button>
+        <Button type="primary" onClick={() => setMaking(true)}>
+          New job
+        </Button>
       </header>
       <main>
         <div className="title">
@@ -42,17 +44,29 @@ export function BenchPage() {
         {problem && <ProblemBox problem={problem} />}
         {jobs?.length === 0 && (
           <div style={{ maxWidth: 560, display: 'grid', gap: 10 }}>
-            <p>A job is one part: the passes recorded of it, its nominal if there is one, and every step from there to the delivered mesh. The demo jobs appear here within a minute of the first start.</p>
-            <div><Button type="primary" onClick={() => setMaking(true)}>New job</Button></div>
+            <p>
+              A job is one part: the passes recorded of it, its nominal if there is one, and every step from there to the delivered mesh. The demo jobs appear
+              here within a minute of the first start.
+            </p>
+            <div>
+              <Button type="primary" onClick={() => setMaking(true)}>
+                New job
+              </Button>
+            </div>
           </div>
         )}
         <div className="jobs">
           {jobs?.map((j) => (
             <JobCard
-              key={j.id} job={j}
+              key={j.id}
+              job={j}
               onDelete={() =>
                 modal.confirm({
-                  title: `Delete “${j.title}”?`, content: 'The job, its passes and its whole ledger go. This cannot be undone.', okText: 'Delete', okButtonProps: { danger: true }, cancelText: 'Keep it',
+                  title: `Delete “${j.title}”?`,
+                  content: 'The job, its passes and its whole ledger go. This cannot be undone.',
+                  okText: 'Delete',
+                  okButtonProps: { danger: true },
+                  cancelText: 'Keep it',
                   onOk: async () => {
                     const r = await remove(j.id)
                     if (r.error) void message.error(problemOf(r.error)?.message ?? '')

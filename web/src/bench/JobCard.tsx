@@ -25,7 +25,9 @@ export function JobCard({ job, onDelete }: { job: JobSummary; onDelete(): void }
         </div>
       </Link>
       <Dropdown trigger={['click']} menu={{ items: [{ key: 'delete', label: 'Delete the job', danger: true, onClick: onDelete }] }}>
-        <Button size="small" className="more" aria-label={`More about ${job.title}`}>…</Button>
+        <Button size="small" className="more" aria-label={`More about ${job.title}`}>
+          …
+        </Button>
       </Dropdown>
     </div>
   )

@@ -22,14 +22,38 @@ export function NewJob({ onClose }: { onClose(): void }) {
     if (r.data) void go(`/jobs/${r.data.job.id}/Capture`)
   }
   return (
-    <Modal open title="Which part is it?" okText="Put it on the bench" cancelText="Cancel" onCancel={onClose} onOk={() => void submit()} confirmLoading={isLoading} okButtonProps={{ disabled: !title.trim() || wrong }}>
-      <form style={{ display: 'grid', gap: 10 }} onSubmit={(e) => { e.preventDefault(); void submit() }}>
+    <Modal
+      open
+      title="Which part is it?"
+      okText="Put it on the bench"
+      cancelText="Cancel"
+      onCancel={onClose}
+      onOk={() => void submit()}
+      confirmLoading={isLoading}
+      okButtonProps={{ disabled: !title.trim() || wrong }}
+    >
+      <form
+        style={{ display: 'grid', gap: 10 }}
+        onSubmit={(e) => {
+          e.preventDefault()
+          void submit()
+        }}
+      >
         <label htmlFor="new-title">Name of the part</label>
         <Input id="new-title" autoFocus value={title} maxLength={120} onChange={(e) => setTitle(e.target.value)} />
         <label htmlFor="new-purpose">What for</label>
         <Select id="new-purpose" value={purpose} onChange={setPurpose} options={PURPOSES.map((p) => ({ value: p, label: p.replace('-', ' ') }))} />
-        <label htmlFor="new-tolerance">Tolerance, full width <span className="soft">(may be left for later)</span></label>
-        <Input id="new-tolerance" value={tolerance} status={wrong ? 'error' : ''} placeholder="0.2" suffix="mm" onChange={(e) => setTolerance(e.target.value)} />
+        <label htmlFor="new-tolerance">
+          Tolerance, full width <span className="soft">(may be left for later)</span>
+        </label>
+        <Input
+          id="new-tolerance"
+          value={tolerance}
+          status={wrong ? 'error' : ''}
+          placeholder="0.2"
+          suffix="mm"
+          onChange={(e) => setTolerance(e.target.value)}
+        />
         <input type="submit" hidden />
       </form>
       {problem && <ProblemBox problem={problem} />}

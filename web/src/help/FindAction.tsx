@@ -21,7 +21,10 @@ export function FindAction({ actions, onClose }: { actions: Action[]; onClose():
   return (
     <Modal open footer={null} closable={false} onCancel={onClose} className="palette" title={null} aria-label="Find any action">
       <Input
-        autoFocus placeholder="Find any action" aria-label="Find any action" value={text}
+        autoFocus
+        placeholder="Find any action"
+        aria-label="Find any action"
+        value={text}
         onChange={(e) => {
           setText(e.target.value)
           setAt(0)
@@ -43,7 +46,11 @@ export function FindAction({ actions, onClose }: { actions: Action[]; onClose():
             </button>
           </li>
         ))}
-        {!found.length && <li className="soft" style={{ padding: 8 }}>No action has that name.</li>}
+        {!found.length && (
+          <li className="soft" style={{ padding: 8 }}>
+            No action has that name.
+          </li>
+        )}
       </ul>
     </Modal>
   )

@@ -11,21 +11,49 @@ export function Compare({ a, b, onClose }: { a: Step; b: Step; onClose(): void }
     <Modal open width={680} title="Two steps side by side" footer={null} onCancel={onClose}>
       <table className="compare" style={{ width: '100%', borderCollapse: 'collapse' }}>
         <thead>
-          <tr style={{ textAlign: 'right' }}><th style={{ textAlign: 'left' }}>{a.title === b.title ? a.title : `${a.title} / ${b.title}`}</th><th>first</th><th>second</th><th>difference</th></tr>
+          <tr style={{ textAlign: 'right' }}>
+            <th style={{ textAlign: 'left' }}>{a.title === b.title ? a.title : `${a.title} / ${b.title}`}</th>
+            <th>first</th>
+            <th>second</th>
+            <th>difference</th>
+          </tr>
         </thead>
         <tbody>
           {settings.map((k) => (
-            <tr key={k} className="soft"><td>setting {k}</td><td align="right">{JSON.stringify(a.params[k]) ?? 'usual'}</td><td align="right">{JSON.stringify(b.params[k]) ?? 'usual'}</td><td /></tr>
-          ))}
-          {rows.map(({ q, r }) => r && (
-            <tr key={`${q.of ?? ''}${q.name}`}>
-              <td>{q.of ? `${q.of}: ` : ''}{q.name}</td>
-              <td align="right" className="figure">{formatValue(q)}</td>
-              <td align="right" className="figure">{formatValue(r)}</td>
-              <td align="right" className="figure">{typeof q.value === 'number' && typeof r.value === 'number' ? `${formatValue({ ...q, value: r.value - q.value })} ${q.unit}` : ''}</td>
+            <tr key={k} className="soft">
+              <td>setting {k}</td>
+              <td align="right">{JSON.stringify(a.params[k]) ?? 'usual'}</td>
+              <td align="right">{JSON.stringify(b.params[k]) ?? 'usual'}</td>
+              <td />
             </tr>
           ))}
-          {!rows.length && <tr><td colSpan={4} className="soft">These two have no number in common.</td></tr>}
+          {rows.map(
+            ({ q, r }) =>
+              r && (
+                <tr key={`${q.of ?? ''}${q.name}`}>
+                  <td>
+                    {q.of ? `${q.of}: ` : ''}
+                    {q.name}
+                  </td>
+                  <td align="right" className="figure">
+                    {formatValue(q)}
+                  </td>
+                  <td align="right" className="figure">
+                    {formatValue(r)}
+                  </td>
+                  <td align="right" className="figure">
+                    {typeof q.value === 'number' && typeof r.value === 'number' ? `${formatValue({ ...q, value: r.value - q.value })} ${q.unit}` : ''}
+                  </td>
+                </tr>
+              ),
+          )}
+          {!rows.length && (
+            <tr>
+              <td colSpan={4} className="soft">
+                These two have no number in common.
+              </td>
+            </tr>
+          )}
         </tbody>
       </table>
     </Modal>

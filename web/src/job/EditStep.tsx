@@ -31,10 +31,22 @@ export function EditStep({ step, after, onClose }: { step: Step; after: number; 
   const problem = problemOf(error)
   return (
     <Modal
-      open title={`${step.title}, with other settings`} okText={after ? `Run, and the ${after} after it` : 'Run'} cancelText="Leave it" onCancel={onClose} confirmLoading={isLoading} okButtonProps={{ disabled: wrong }}
-      onOk={() => void rerun({ id: state.job.id, step: step.id, params }).then((r) => { if (!r.error) onClose() })}
+      open
+      title={`${step.title}, with other settings`}
+      okText={after ? `Run, and the ${after} after it` : 'Run'}
+      cancelText="Leave it"
+      onCancel={onClose}
+      confirmLoading={isLoading}
+      okButtonProps={{ disabled: wrong }}
+      onOk={() =>
+        void rerun({ id: state.job.id, step: step.id, params }).then((r) => {
+          if (!r.error) onClose()
+        })
+      }
     >
-      <p className="hint" style={{ marginBottom: 10 }}>What depends on it is computed again; the present branch stays in the ledger.</p>
+      <p className="hint" style={{ marginBottom: 10 }}>
+        What depends on it is computed again; the present branch stays in the ledger.
+      </p>
       <div style={{ display: 'grid', gap: 10 }}>
         {!plain.length && <p>This step has no settings to type.</p>}
         {plain.map(([name, s]) => (
@@ -44,11 +56,15 @@ export function EditStep({ step, after, onClose }: { step: Step; after: number; 
               <Switch id={`set-${name}`} checked={(params[name] ?? s.default) === true} onChange={(v) => set(name, v)} />
             ) : s.enum ? (
               <select id={`set-${name}`} value={(params[name] ?? s.default ?? '') as string} onChange={(e) => set(name, e.target.value)}>
-                {s.enum.map((v) => <option key={v}>{v}</option>)}
+                {s.enum.map((v) => (
+                  <option key={v}>{v}</option>
+                ))}
               </select>
             ) : (
               <Input
-                id={`set-${name}`} className="amount" value={texts[name] ?? String((params[name] ?? s.default ?? '') as string | number)}
+                id={`set-${name}`}
+                className="amount"
+                value={texts[name] ?? String((params[name] ?? s.default ?? '') as string | number)}
                 onChange={(e) => {
                   const t = e.target.value
                   if (s.type === 'string') return set(name, t)

@@ -30,7 +30,13 @@ export function EvidenceStrip({ back, forward }: { back: (() => void) | null; fo
     cells.push({ label, q, before: quantity(earlier, name) })
   }
   const points = passes.reduce((s, p) => s + p.count, 0)
-  const first = cells.length < 3 && points ? [{ label: 'Points', q: { name: 'points', value: points, unit: '' }, before: undefined }, { label: 'Passes', q: { name: 'passes', value: passes.length, unit: '' }, before: undefined }] : []
+  const first =
+    cells.length < 3 && points
+      ? [
+          { label: 'Points', q: { name: 'points', value: points, unit: '' }, before: undefined },
+          { label: 'Passes', q: { name: 'passes', value: passes.length, unit: '' }, before: undefined },
+        ]
+      : []
   return (
     <div className="strip">
       {[...first, ...cells].slice(0, MOST).map(({ label, q, before }) => (
@@ -49,8 +55,14 @@ export function EvidenceStrip({ back, forward }: { back: (() => void) | null; fo
         <button type="button" className="plain" onClick={() => dispatch(view.ledger(true))}>
           Ledger, {path.length} {path.length === 1 ? 'step' : 'steps'}
         </button>
-        <button type="button" className="chip" disabled={!back} onClick={() => back?.()} style={{ opacity: back ? 1 : 0.45 }}><span className="key">Z</span> step back</button>
-        {forward && <button type="button" className="chip" onClick={forward}><span className="key">Shift Z</span> forward</button>}
+        <button type="button" className="chip" disabled={!back} onClick={() => back?.()} style={{ opacity: back ? 1 : 0.45 }}>
+          <span className="key">Z</span> step back
+        </button>
+        {forward && (
+          <button type="button" className="chip" onClick={forward}>
+            <span className="key">Shift Z</span> forward
+          </button>
+        )}
       </div>
     </div>
   )

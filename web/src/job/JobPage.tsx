@@ -62,7 +62,11 @@ export function JobPage() {
     () => [
       ...STAGES.map((s) => ({ name: `Go to ${s}`, run: () => go(s) })),
       { name: 'Frame everything', key: 'F', run: () => dispatch(view.frameAll()) },
-      ...['front', 'right', 'back', 'left', 'above', 'below'].map((n, i) => ({ name: `View from ${n}`, key: String(i + 1), run: () => dispatch(view.lookFrom(i + 1)) })),
+      ...['front', 'right', 'back', 'left', 'above', 'below'].map((n, i) => ({
+        name: `View from ${n}`,
+        key: String(i + 1),
+        run: () => dispatch(view.lookFrom(i + 1)),
+      })),
       ...(back ? [{ name: 'Step back', key: 'Z', run: back }] : []),
       ...(forward ? [{ name: 'Step forward', key: 'Shift Z', run: forward }] : []),
       { name: 'Open the ledger', key: 'L', run: () => dispatch(view.ledger(true)) },
@@ -81,7 +85,12 @@ export function JobPage() {
         <Link to="/">Back to the bench</Link>
       </div>
     )
-  if (!job) return <p className="soft" style={{ padding: 30 }}>Loading</p>
+  if (!job)
+    return (
+      <p className="soft" style={{ padding: 30 }}>
+        Loading
+      </p>
+    )
   const Card = CARDS[job.stage]
   return (
     <JobProvider value={job}>

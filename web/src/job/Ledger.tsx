@@ -28,16 +28,28 @@ export function Ledger() {
   const both = marked.map((m) => steps.find((s) => s.id === m)).filter((s) => s !== undefined)
   return (
     <Drawer
-      open={open} onClose={() => dispatch(view.ledger(false))} title="Ledger" size={560} className="ledger"
+      open={open}
+      onClose={() => dispatch(view.ledger(false))}
+      title="Ledger"
+      size={560}
+      className="ledger"
       extra={
         <span style={{ display: 'flex', gap: 8 }}>
-          <Button size="small" disabled={both.length !== 2} onClick={() => setComparing(true)}>Compare two</Button>
-          <Button size="small" href={`/api/jobs/${state.job.id}/recipe`} download>Save as recipe</Button>
+          <Button size="small" disabled={both.length !== 2} onClick={() => setComparing(true)}>
+            Compare two
+          </Button>
+          <Button size="small" href={`/api/jobs/${state.job.id}/recipe`} download>
+            Save as recipe
+          </Button>
         </span>
       }
     >
       {!steps.length && <p className="soft">No step yet. Everything that changes the job will be listed here, and can be taken back.</p>}
-      {steps.length > 0 && <Button size="small" disabled={!!busy || state.head === null} onClick={() => void goTo(null)} style={{ marginBottom: 10 }}>To the very beginning</Button>}
+      {steps.length > 0 && (
+        <Button size="small" disabled={!!busy || state.head === null} onClick={() => void goTo(null)} style={{ marginBottom: 10 }}>
+          To the very beginning
+        </Button>
+      )}
       {steps.map((s) => {
         const here = s.id === state.head
         const off = !onPath.has(s.id)
@@ -45,25 +57,53 @@ export function Ledger() {
           <div key={s.id} className={`step${here ? ' here' : ''}${off ? ' off' : ''}`} data-step={s.operation}>
             <div className="top">
               <Checkbox
-                aria-label={`Mark ${s.title} to compare`} checked={marked.includes(s.id)} disabled={s.state !== 'done'}
+                aria-label={`Mark ${s.title} to compare`}
+                checked={marked.includes(s.id)}
+                disabled={s.state !== 'done'}
                 onChange={(e) => setMarked(e.target.checked ? [...marked, s.id].slice(-2) : marked.filter((m) => m !== s.id))}
               />
-              <b>{s.title}{s.file ? `: ${s.file}` : ''}</b>
+              <b>
+                {s.title}
+                {s.file ? `: ${s.file}` : ''}
+              </b>
               <span className="soft figure">{s.reused ? 'known already' : s.milliseconds === null ? s.state : duration(s.milliseconds)}</span>
             </div>
-            <div className="hint">{new Date(s.createdAt).toLocaleString()}{here ? ', the job stands here' : off ? s.state === 'done' ? ', on another branch' : `, ${s.state}` : ''}</div>
-            {s.problem && <div className="hint" style={{ color: 'var(--brick)' }}>{s.problem.message} {s.problem.remedy}</div>}
+            <div className="hint">
+              {new Date(s.createdAt).toLocaleString()}
+              {here ? ', the job stands here' : off ? (s.state === 'done' ? ', on another branch' : `, ${s.state}`) : ''}
+            </div>
+            {s.problem && (
+              <div className="hint" style={{ color: 'var(--brick)' }}>
+                {s.problem.message} {s.problem.remedy}
+              </div>
+            )}
             <Settings params={s.params} />
             {!!s.evidence?.quantities.length && (
               <div className="hint figure">
-                {s.evidence.quantities.filter((q) => q.of === undefined).slice(0, 6).map((q) => `${q.name} ${formatValue(q)}${q.unit ? ` ${q.unit}` : ''}`).join(' · ')}
+                {s.evidence.quantities
+                  .filter((q) => q.of === undefined)
+                  .slice(0, 6)
+                  .map((q) => `${q.name} ${formatValue(q)}${q.unit ? ` ${q.unit}` : ''}`)
+                  .join(' · ')}
               </div>
             )}
-            {s.evidence?.warnings.map((w) => <p key={w} className="note" style={{ marginTop: 4 }}>{w}</p>)}
+            {s.evidence?.warnings.map((w) => (
+              <p key={w} className="note" style={{ marginTop: 4 }}>
+                {w}
+              </p>
+            ))}
             {s.state === 'done' && (
               <div style={{ display: 'flex', gap: 8, marginTop: 6 }}>
-                {!here && <Button size="small" disabled={!!busy} onClick={() => void goTo(s.id)}>Go here</Button>}
-                {!off && s.operation !== 'set-aside' && <Button size="small" disabled={!!busy} onClick={() => setEditing(s)}>Change and run on</Button>}
+                {!here && (
+                  <Button size="small" disabled={!!busy} onClick={() => void goTo(s.id)}>
+                    Go here
+                  </Button>
+                )}
+                {!off && s.operation !== 'set-aside' && (
+                  <Button size="small" disabled={!!busy} onClick={() => setEditing(s)}>
+                    Change and run on
+                  </Button>
+                )}
               </div>
             )}
           </div>
@@ -78,7 +118,8 @@ export function Ledger() {
 /** Settings that were given, in one line; places and loops are told by their number. */
 function Settings({ params }: { params: Record<string, unknown> }) {
   const words = Object.entries(params).map(([k, v]) => {
-    if (Array.isArray(v)) return `${k}: ${v.length <= 3 && v.every((x) => typeof x === 'number') ? v.map((x: number) => Number(x.toFixed(2))).join(' ') : `${v.length} of them`}`
+    if (Array.isArray(v))
+      return `${k}: ${v.length <= 3 && v.every((x) => typeof x === 'number') ? v.map((x: number) => Number(x.toFixed(2))).join(' ') : `${v.length} of them`}`
     if (typeof v === 'object' && v) return `${k}: given`
     return `${k}: ${typeof v === 'number' ? Number(v.toPrecision(6)) : String(v)}`
   })

@@ -14,12 +14,30 @@ export function TopBar({ onFind, onKeys }: { onFind(): void; onKeys(): void }) {
       <h1>{title}</h1>
       <span className="soft hide-narrow">{part}</span>
       <span className="space" />
-      {!connected && <span className="chip" role="status" style={{ borderColor: 'var(--brick)' }}>server does not answer, trying again</span>}
+      {!connected && (
+        <span className="chip" role="status" style={{ borderColor: 'var(--brick)' }}>
+          server does not answer, trying again
+        </span>
+      )}
       <span className="chip hide-narrow">{purpose.replace('-', ' ')}</span>
-      <span className="chip">{tolerance === null ? 'no tolerance yet' : <>Tolerance <span className="figure">{formatLength(tolerance)}</span> mm</>}</span>
-      <button type="button" className="chip" onClick={() => dispatch(view.evening(!evening))}>{evening ? 'Day' : 'Evening'}</button>
-      <button type="button" className="chip" onClick={onKeys} aria-label="All keys">Keys <span className="key">?</span></button>
-      <button type="button" className="chip" onClick={onFind}>Find any action <span className="key">Ctrl K</span></button>
+      <span className="chip">
+        {tolerance === null ? (
+          'no tolerance yet'
+        ) : (
+          <>
+            Tolerance <span className="figure">{formatLength(tolerance)}</span> mm
+          </>
+        )}
+      </span>
+      <button type="button" className="chip" onClick={() => dispatch(view.evening(!evening))}>
+        {evening ? 'Day' : 'Evening'}
+      </button>
+      <button type="button" className="chip" onClick={onKeys} aria-label="All keys">
+        Keys <span className="key">?</span>
+      </button>
+      <button type="button" className="chip" onClick={onFind}>
+        Find any action <span className="key">Ctrl K</span>
+      </button>
     </div>
   )
 }

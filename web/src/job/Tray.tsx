@@ -29,7 +29,11 @@ export function Tray() {
     const n = items.filter(isShown).length
     return (
       <button
-        type="button" className="plain eye" aria-pressed={n > 0} aria-label={`${n > 0 ? 'Hide' : 'Show'} ${name}`} title={n > 0 ? 'Hide' : 'Show'}
+        type="button"
+        className="plain eye"
+        aria-pressed={n > 0}
+        aria-label={`${n > 0 ? 'Hide' : 'Show'} ${name}`}
+        title={n > 0 ? 'Hide' : 'Show'}
         onClick={() => dispatch(view.hide({ slots: items.map((i) => i.slot), hidden: n > 0 }))}
       >
         <Eye state={n === 0 ? 'no' : n < items.length ? 'some' : 'yes'} />
@@ -40,7 +44,9 @@ export function Tray() {
     <div className={`line${inside ? ' in' : ''}`} key={i.slot} data-item={i.name}>
       {eye([i], i.name)}
       <span className="swatch" style={{ background: `rgb(${swatchOf(i, passes).join(' ')})` }} />
-      <span className="name" title={i.name}>{i.name}</span>
+      <span className="name" title={i.name}>
+        {i.name}
+      </span>
       <span className="figure soft">{i.role === 'nominal' && i.faces ? `${i.faces} faces` : short(i.count)}</span>
     </div>
   )
@@ -51,7 +57,10 @@ export function Tray() {
           <div className="line">
             {eye(g.items, g.name)}
             <button type="button" className="plain name" aria-expanded={!!open[g.key]} onClick={() => setOpen({ ...open, [g.key]: !open[g.key] })}>
-              {g.name} <span className="soft">{open[g.key] ? '▾' : '▸'} {g.items.length} {g.items.length === 1 ? 'pass' : 'passes'}</span>
+              {g.name}{' '}
+              <span className="soft">
+                {open[g.key] ? '▾' : '▸'} {g.items.length} {g.items.length === 1 ? 'pass' : 'passes'}
+              </span>
             </button>
             <span className="figure soft">{short(g.items.reduce((s, i) => s + i.count, 0))}</span>
           </div>

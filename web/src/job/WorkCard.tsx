@@ -35,9 +35,13 @@ function Running({ step }: { step: Step }) {
     <div className="running" role="status" data-running={step.operation}>
       <div style={{ display: 'flex', gap: 8, alignItems: 'baseline' }}>
         <b style={{ flex: 1 }}>{step.title}</b>
-        <Button size="small" onClick={() => void cancel({ id: state.job.id, step: step.id })}>Cancel</Button>
+        <Button size="small" onClick={() => void cancel({ id: state.job.id, step: step.id })}>
+          Cancel
+        </Button>
       </div>
-      <div className="bar" role="progressbar" aria-valuenow={Math.round(100 * share)} aria-valuemin={0} aria-valuemax={100} aria-label={step.title}><i style={{ width: `${100 * share}%` }} /></div>
+      <div className="bar" role="progressbar" aria-valuenow={Math.round(100 * share)} aria-valuemin={0} aria-valuemax={100} aria-label={step.title}>
+        <i style={{ width: `${100 * share}%` }} />
+      </div>
       <span className="hint">
         {step.state === 'queued' ? 'waits its turn' : p?.phase || step.file || 'begins'}
         {p?.remaining != null && p.remaining > 900 ? `, about ${duration(p.remaining)} left` : ''}
@@ -51,21 +55,28 @@ export function StepProblem({ of }: { of: RunningStep }) {
   if (!of.problem) return null
   return (
     <ProblemBox problem={of.problem}>
-      <div><Button size="small" onClick={of.forget}>Close</Button></div>
+      <div>
+        <Button size="small" onClick={of.forget}>
+          Close
+        </Button>
+      </div>
     </ProblemBox>
   )
 }
 
 /** The numbers of a step, without those of single passes. */
 export function Numbers({ step, names, limit = 6 }: { step: Step | undefined; names?: string[]; limit?: number }) {
-  const list = step?.evidence?.quantities.filter((q) => (q.of === undefined || step.operation === 'flag') && (!names || names.includes(q.name))).slice(0, limit) ?? []
+  const list =
+    step?.evidence?.quantities.filter((q) => (q.of === undefined || step.operation === 'flag') && (!names || names.includes(q.name))).slice(0, limit) ?? []
   if (!list.length) return null
   return (
     <dl className="rows" data-evidence={step?.operation}>
       {list.map((q) => (
         <div key={q.name} style={{ display: 'contents' }}>
           <dt>{q.name}</dt>
-          <dd data-quantity={q.name}>{formatValue(q)} {q.unit}</dd>
+          <dd data-quantity={q.name}>
+            {formatValue(q)} {q.unit}
+          </dd>
         </div>
       ))}
     </dl>
@@ -73,5 +84,13 @@ export function Numbers({ step, names, limit = 6 }: { step: Step | undefined; na
 }
 
 export function Warnings({ step }: { step: Step | undefined }) {
-  return <>{step?.evidence?.warnings.map((w) => <p className="note" key={w}>{w}</p>)}</>
+  return (
+    <>
+      {step?.evidence?.warnings.map((w) => (
+        <p className="note" key={w}>
+          {w}
+        </p>
+      ))}
+    </>
+  )
 }

@@ -29,8 +29,15 @@ export function useJobView(state: JobState | undefined, stage: string | undefine
     const path = chain(state.steps, state.head)
     const role = (r: TrayItem['role']) => state.tray.filter((i) => i.role === r)
     return {
-      state, path, stage: STAGES.find((s) => s === stage) ?? 'Capture', states: stageStates(path, state.tray, state.job), passes: role('pass'), meshes: role('mesh'), nominals: role('nominal'),
-      deviation: role('deviation').at(-1), busy: state.steps.find((s) => s.state === 'running') ?? state.steps.find((s) => s.state === 'queued'),
+      state,
+      path,
+      stage: STAGES.find((s) => s === stage) ?? 'Capture',
+      states: stageStates(path, state.tray, state.job),
+      passes: role('pass'),
+      meshes: role('mesh'),
+      nominals: role('nominal'),
+      deviation: role('deviation').at(-1),
+      busy: state.steps.find((s) => s.state === 'running') ?? state.steps.find((s) => s.state === 'queued'),
     }
   }, [state, stage])
 }

@@ -9,7 +9,8 @@ interface Keys {
   help(): void
 }
 
-const typing = (e: KeyboardEvent) => e.target instanceof HTMLElement && (e.target.matches('input, textarea, select, [contenteditable]') || e.target.closest('[role="dialog"]') !== null)
+const typing = (e: KeyboardEvent) =>
+  e.target instanceof HTMLElement && (e.target.matches('input, textarea, select, [contenteditable]') || e.target.closest('[role="dialog"]') !== null)
 
 /** Keys of the job page. Cards add their own: [ ] nudges, space goes on. */
 export function useKeys({ back, forward, find, help }: Keys): void {

@@ -29,7 +29,9 @@ export function useStep() {
   )
   const running = isLoading || step?.state === 'queued' || step?.state === 'running'
   return {
-    run, step, running,
+    run,
+    step,
+    running,
     problem: refused ?? (step?.state === 'failed' ? step.problem : null),
     cancel: (id: string) => void cancelStep({ id: job, step: id }),
     /** forgets what was shown; a preview that is of no more use goes from the database too */

@@ -45,7 +45,12 @@ export function Amount({ label, value, onChange, unit = 'mm', usual, reason, ste
         )}
       </label>
       <Input
-        id={id} className="amount" value={text} status={wrong ? 'error' : ''} prefix={plusMinus ? '±' : undefined} suffix={<span className="soft">{unit}</span>}
+        id={id}
+        className="amount"
+        value={text}
+        status={wrong ? 'error' : ''}
+        prefix={plusMinus ? '±' : undefined}
+        suffix={<span className="soft">{unit}</span>}
         onChange={(e) => setText(e.target.value)}
         onBlur={() => take(text)}
         onKeyDown={(e) => {
@@ -56,7 +61,13 @@ export function Amount({ label, value, onChange, unit = 'mm', usual, reason, ste
           }
         }}
       />
-      {wrong ? <span className="reason" role="alert">{unit === 'mm' ? 'A length, such as 0.1 or 4 in.' : 'A number above 0.'}</span> : reason && <span className="reason">{reason}</span>}
+      {wrong ? (
+        <span className="reason" role="alert">
+          {unit === 'mm' ? 'A length, such as 0.1 or 4 in.' : 'A number above 0.'}
+        </span>
+      ) : (
+        reason && <span className="reason">{reason}</span>
+      )}
     </div>
   )
 }

@@ -8,13 +8,39 @@ export function themeFor(evening: boolean): ThemeConfig {
   return {
     algorithm: evening ? [antd.darkAlgorithm, antd.compactAlgorithm] : antd.compactAlgorithm,
     token: {
-      fontFamily: FONT, fontFamilyCode: FIGURES, fontSize: 13.5, borderRadius: 3, borderRadiusLG: 4, borderRadiusSM: 2, controlHeight: 30, wireframe: false,
-      motionDurationMid: '0.12s', motionDurationSlow: '0.18s',
-      colorPrimary: evening ? '#C98A45' : '#5E3B1B', colorInfo: evening ? '#8FB4CF' : '#2F5168', colorLink: evening ? '#8FB4CF' : '#2F5168', colorError: evening ? '#E08A78' : '#A63D2F',
-      colorWarning: '#8A5A2B', colorSuccess: evening ? '#8FB4CF' : '#2F5168',
+      fontFamily: FONT,
+      fontFamilyCode: FIGURES,
+      fontSize: 13.5,
+      borderRadius: 3,
+      borderRadiusLG: 4,
+      borderRadiusSM: 2,
+      controlHeight: 30,
+      wireframe: false,
+      motionDurationMid: '0.12s',
+      motionDurationSlow: '0.18s',
+      colorPrimary: evening ? '#C98A45' : '#5E3B1B',
+      colorInfo: evening ? '#8FB4CF' : '#2F5168',
+      colorLink: evening ? '#8FB4CF' : '#2F5168',
+      colorError: evening ? '#E08A78' : '#A63D2F',
+      colorWarning: '#8A5A2B',
+      colorSuccess: evening ? '#8FB4CF' : '#2F5168',
       ...(evening
-        ? { colorBgBase: '#26211B', colorTextBase: '#EDE4D3', colorBorder: '#5A4B38', colorBgContainer: '#2E2821', colorBgElevated: '#332C24', colorTextLightSolid: '#1D1915' }
-        : { colorBgBase: '#FDFAF3', colorTextBase: '#2B2520', colorBorder: '#CDB893', colorBorderSecondary: '#E2D5BC', colorBgContainer: '#FFFDF8', colorBgElevated: '#FFFDF8' }),
+        ? {
+            colorBgBase: '#26211B',
+            colorTextBase: '#EDE4D3',
+            colorBorder: '#5A4B38',
+            colorBgContainer: '#2E2821',
+            colorBgElevated: '#332C24',
+            colorTextLightSolid: '#1D1915',
+          }
+        : {
+            colorBgBase: '#FDFAF3',
+            colorTextBase: '#2B2520',
+            colorBorder: '#CDB893',
+            colorBorderSecondary: '#E2D5BC',
+            colorBgContainer: '#FFFDF8',
+            colorBgElevated: '#FFFDF8',
+          }),
     },
     components: {
       Button: { fontWeight: 600, defaultShadow: 'none', primaryShadow: 'none', dangerShadow: 'none', controlHeight: 36 },

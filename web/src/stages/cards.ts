@@ -15,5 +15,12 @@ export interface CardProps {
 
 /** The work card of each stage. */
 export const CARDS: Record<Stage, ComponentType<CardProps>> = {
-  Brief: BriefCard, Capture: CaptureCard, Clean: CleanCard, Align: AlignCard, Merge: MergeCard, Datum: DatumCard, Inspect: InspectCard, Deliver: DeliverCard,
+  Brief: BriefCard,
+  Capture: CaptureCard,
+  Clean: CleanCard,
+  Align: AlignCard,
+  Merge: MergeCard,
+  Datum: DatumCard,
+  Inspect: InspectCard,
+  Deliver: DeliverCard,
 }

@@ -38,7 +38,9 @@ export function Marks({ stage }: { stage: Stage }) {
             <circle r="6.5" fill="none" stroke="var(--card)" strokeWidth="4" />
             <circle r="6.5" fill="none" stroke="var(--slate)" strokeWidth="1.8" />
             <circle r="1.5" fill="var(--slate)" />
-            <text x="10" y="-7" fontSize="13" fontWeight="700" fill="var(--slate)" stroke="var(--card)" strokeWidth="3" paintOrder="stroke">{m.label}</text>
+            <text x="10" y="-7" fontSize="13" fontWeight="700" fill="var(--slate)" stroke="var(--card)" strokeWidth="3" paintOrder="stroke">
+              {m.label}
+            </text>
           </g>
         ))}
       </g>

@@ -47,7 +47,9 @@ export function Stage3d() {
   }, [stage, shown, waiting])
   useEffect(() => {
     stage?.look({
-      limit: v.limit, scale: v.scale, chosen: v.faces,
+      limit: v.limit,
+      scale: v.scale,
+      chosen: v.faces,
       plane: v.going.kind === 'plane' ? { normal: v.going.normal, offset: v.going.offset, slots: new Set(v.going.slots) } : null,
     })
   }, [stage, shown, v.limit, v.scale, v.faces, v.going])
@@ -116,8 +118,17 @@ export function Stage3d() {
   return (
     <>
       <canvas
-        ref={canvas} tabIndex={0} aria-label="3D view" style={{ cursor: v.picking.kind === 'none' ? 'grab' : 'crosshair' }} onPointerDown={onDown} onPointerMove={onMove} onPointerUp={onUp}
-        onDoubleClick={onDouble} onContextMenu={(e) => e.preventDefault()} data-drawn={shown.length} data-waiting={waiting}
+        ref={canvas}
+        tabIndex={0}
+        aria-label="3D view"
+        style={{ cursor: v.picking.kind === 'none' ? 'grab' : 'crosshair' }}
+        onPointerDown={onDown}
+        onPointerMove={onMove}
+        onPointerUp={onUp}
+        onDoubleClick={onDouble}
+        onContextMenu={(e) => e.preventDefault()}
+        data-drawn={shown.length}
+        data-waiting={waiting}
       />
       {loop.length > 2 && (
         <svg className="loops">
@@ -130,13 +141,31 @@ export function Stage3d() {
       {pairs && (
         <div className="halves">
           <div className="cut" />
-          <span className="name" style={{ left: 14 }}>stays put</span>
-          <span className="name" style={{ left: 'calc(50% + 14px)' }}>moves</span>
+          <span className="name" style={{ left: 14 }}>
+            stays put
+          </span>
+          <span className="name" style={{ left: 'calc(50% + 14px)' }}>
+            moves
+          </span>
         </div>
       )}
-      {broken && <div className="empty"><p className="problem">This browser shows no 3D pictures (WebGL 2 is switched off or missing). Everything else works; another browser shows the stage too.</p></div>}
-      {!nothing && failed && <div className="said" role="alert">Some of what should be shown did not arrive. It is still in the database; load the page again.</div>}
-      {!nothing && waiting > 0 && !failed && <div className="said">Loading {waiting} of {waiting + shown.length}</div>}
+      {broken && (
+        <div className="empty">
+          <p className="problem">
+            This browser shows no 3D pictures (WebGL 2 is switched off or missing). Everything else works; another browser shows the stage too.
+          </p>
+        </div>
+      )}
+      {!nothing && failed && (
+        <div className="said" role="alert">
+          Some of what should be shown did not arrive. It is still in the database; load the page again.
+        </div>
+      )}
+      {!nothing && waiting > 0 && !failed && (
+        <div className="said">
+          Loading {waiting} of {waiting + shown.length}
+        </div>
+      )}
     </>
   )
 }

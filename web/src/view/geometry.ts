@@ -5,9 +5,15 @@ export function normalsOf(v: Float32Array, t: Uint32Array): Float32Array {
     const a = 3 * t[i]
     const b = 3 * t[i + 1]
     const c = 3 * t[i + 2]
-    const ux = v[b] - v[a], uy = v[b + 1] - v[a + 1], uz = v[b + 2] - v[a + 2]
-    const wx = v[c] - v[a], wy = v[c + 1] - v[a + 1], wz = v[c + 2] - v[a + 2]
-    const x = uy * wz - uz * wy, y = uz * wx - ux * wz, z = ux * wy - uy * wx
+    const ux = v[b] - v[a],
+      uy = v[b + 1] - v[a + 1],
+      uz = v[b + 2] - v[a + 2]
+    const wx = v[c] - v[a],
+      wy = v[c + 1] - v[a + 1],
+      wz = v[c + 2] - v[a + 2]
+    const x = uy * wz - uz * wy,
+      y = uz * wx - ux * wz,
+      z = ux * wy - uy * wx
     for (const k of [a, b, c]) {
       n[k] += x
       n[k + 1] += y

@@ -108,7 +108,9 @@ export function meshMaterial(flat: boolean): ShaderMaterial {
   return new ShaderMaterial({
     glslVersion: GLSL3,
     side: DoubleSide,
-    polygonOffset: true, polygonOffsetFactor: 1, polygonOffsetUnits: 1,
+    polygonOffset: true,
+    polygonOffsetFactor: 1,
+    polygonOffsetUnits: 1,
     uniforms: { ...SHARED(), chosen: { value: new Float32Array(64) }, chosenCount: { value: 0 }, ghost: { value: 0 } },
     vertexShader: MESH_VERTEX,
     fragmentShader: `

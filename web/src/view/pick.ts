@@ -1,4 +1,14 @@
-import { FloatType, NearestFilter, Scene, WebGLRenderTarget, type Mesh, type PerspectiveCamera, type Points, type ShaderMaterial, type WebGLRenderer } from 'three'
+import {
+  FloatType,
+  NearestFilter,
+  Scene,
+  WebGLRenderTarget,
+  type Mesh,
+  type PerspectiveCamera,
+  type Points,
+  type ShaderMaterial,
+  type WebGLRenderer,
+} from 'three'
 
 export interface Hit {
   at: [number, number, number]
@@ -58,6 +68,10 @@ export function picker(renderer: WebGLRenderer, _scene: Scene, materials: { poin
     const object = objects[Math.floor(code / 65536) - 1]
     const face = Math.round(code % 65536) - 1
     if (!object) return null
-    return { at: [read[best], read[best + 1], read[best + 2]], slot: String(object.userData['slot']), face: face >= 0 && !(object as Points).isPoints ? face : null }
+    return {
+      at: [read[best], read[best + 1], read[best + 2]],
+      slot: String(object.userData['slot']),
+      face: face >= 0 && !(object as Points).isPoints ? face : null,
+    }
   }
 }

@@ -1,5 +1,17 @@
 import {
-  BufferAttribute, BufferGeometry, Matrix4, Mesh, PerspectiveCamera, Points, Scene, Vector2, Vector3, WebGLRenderer, Box3, type ShaderMaterial, type Object3D,
+  BufferAttribute,
+  BufferGeometry,
+  Matrix4,
+  Mesh,
+  PerspectiveCamera,
+  Points,
+  Scene,
+  Vector2,
+  Vector3,
+  WebGLRenderer,
+  Box3,
+  type ShaderMaterial,
+  type Object3D,
 } from 'three'
 import { OrbitControls } from 'three/examples/jsm/controls/OrbitControls.js'
 import type { Arrays } from './display.ts'
@@ -214,7 +226,14 @@ export function createStage(canvas: HTMLCanvasElement) {
     halfAt,
     frame,
     lookFrom(view: number) {
-      const d = [[0, -1, 0], [1, 0, 0], [0, 1, 0], [-1, 0, 0], [0, -0.001, 1], [0, -0.001, -1]][view - 1]
+      const d = [
+        [0, -1, 0],
+        [1, 0, 0],
+        [0, 1, 0],
+        [-1, 0, 0],
+        [0, -0.001, 1],
+        [0, -0.001, -1],
+      ][view - 1]
       if (d) frame(new Vector3(...(d as [number, number, number])).normalize())
     },
     /** x, y from the upper left of the stage */
@@ -222,7 +241,17 @@ export function createStage(canvas: HTMLCanvasElement) {
       const half = halfAt(x)
       show(half)
       const w = sides ? size.x / 2 : size.x
-      return { half, hit: pick(views[half].camera, [...objects.values()].map((o) => o.object), x - (half === 'right' ? w : 0), y, w, size.y) }
+      return {
+        half,
+        hit: pick(
+          views[half].camera,
+          [...objects.values()].map((o) => o.object),
+          x - (half === 'right' ? w : 0),
+          y,
+          w,
+          size.y,
+        ),
+      }
     },
     /** turns about this place from now on */
     pivot(at: number[], half: 'left' | 'right') {

@@ -12,7 +12,12 @@ export const EMPTY_LOOPS: never[] = []
 export function swatchOf(item: TrayItem, passes: TrayItem[]): readonly [number, number, number] {
   if (item.role === 'mesh') return MESH
   if (item.role === 'nominal') return NOMINAL
-  return SWATCHES[Math.max(0, passes.findIndex((p) => p.slot === item.slot)) % SWATCHES.length]
+  return SWATCHES[
+    Math.max(
+      0,
+      passes.findIndex((p) => p.slot === item.slot),
+    ) % SWATCHES.length
+  ]
 }
 
 interface Preview {
@@ -35,7 +40,9 @@ export function useShown(): { shown: Shown[]; waiting: number; failed: boolean }
   const wanted = useMemo(() => {
     const field = state.tray.find((i) => i.kind === 'field' && i.slot === map)
     // places that exist only to carry a map are drawn with it
-    const drawn = state.tray.filter((i) => i.kind !== 'field' && !(hidden[i.slot] ?? !(shownByDefault(i, stage, state.tray) || (i.role === 'map' && field?.on === i.slot))))
+    const drawn = state.tray.filter(
+      (i) => i.kind !== 'field' && !(hidden[i.slot] ?? !(shownByDefault(i, stage, state.tray) || (i.role === 'map' && field?.on === i.slot))),
+    )
     return { drawn, field }
   }, [state.tray, hidden, stage, map])
 
@@ -94,9 +101,17 @@ export function useShown(): { shown: Shown[]; waiting: number; failed: boolean }
       const values = wanted.field && wanted.field.on === i.slot ? (data.get(wanted.field.id)?.['values'] as Float32Array | undefined) : undefined
       const count = (i.kind === 'points' ? arrays['xyz'] : arrays['vertices']).length / 3
       shown.push({
-        id: i.id, slot: i.slot, kind: i.kind === 'points' ? 'points' : 'mesh', pose: i.pose, colour: swatchOf(i, passes), arrays, faces: i.role === 'nominal',
+        id: i.id,
+        slot: i.slot,
+        kind: i.kind === 'points' ? 'points' : 'mesh',
+        pose: i.pose,
+        colour: swatchOf(i, passes),
+        arrays,
+        faces: i.role === 'nominal',
         // the faces to be chosen are the nominal's: the part shows through
-        ghost: onlyMesh && i.role === 'mesh', values: values?.length === count ? values : null, gone: preview?.gone.get(i.slot) ?? null,
+        ghost: onlyMesh && i.role === 'mesh',
+        values: values?.length === count ? values : null,
+        gone: preview?.gone.get(i.slot) ?? null,
       })
     }
     return { shown, waiting, failed }

@@ -51,8 +51,19 @@ export interface ViewState {
 
 const initial: ViewState = {
   evening: typeof localStorage !== 'undefined' && localStorage.getItem('oak.evening') === 'yes',
-  hidden: {}, picking: { kind: 'none' }, places: [], pairs: [], loops: [], faces: [], going: { kind: 'none' }, map: null, limit: 0.1, scale: 1, ledgerOpen: false,
-  standardView: { view: 0, count: 0 }, frame: 0,
+  hidden: {},
+  picking: { kind: 'none' },
+  places: [],
+  pairs: [],
+  loops: [],
+  faces: [],
+  going: { kind: 'none' },
+  map: null,
+  limit: 0.1,
+  scale: 1,
+  ledgerOpen: false,
+  standardView: { view: 0, count: 0 },
+  frame: 0,
 }
 
 export const viewSlice = createSlice({
@@ -85,7 +96,8 @@ export const viewSlice = createSlice({
     pairs: (s, { payload }: PayloadAction<ViewState['pairs']>) => void (s.pairs = payload),
     looped: (s, { payload }: PayloadAction<Loop>) => void s.loops.push(payload),
     loops: (s, { payload }: PayloadAction<Loop[]>) => void (s.loops = payload),
-    face: (s, { payload }: PayloadAction<number>) => void (s.faces = s.faces.includes(payload) ? s.faces.filter((f) => f !== payload) : [...s.faces, payload].sort((a, b) => a - b)),
+    face: (s, { payload }: PayloadAction<number>) =>
+      void (s.faces = s.faces.includes(payload) ? s.faces.filter((f) => f !== payload) : [...s.faces, payload].sort((a, b) => a - b)),
     faces: (s, { payload }: PayloadAction<number[]>) => void (s.faces = payload),
     going: (s, { payload }: PayloadAction<Going>) => void (s.going = payload),
     colours: (s, { payload }: PayloadAction<{ map?: string | null; limit?: number; scale?: number }>) => void Object.assign(s, payload),

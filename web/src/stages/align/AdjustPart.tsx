@@ -30,11 +30,14 @@ export function AdjustPart({ head, go }: { head: ReactNode; go(stage: Stage): vo
   const pairs = [...new Set(of.filter((q) => q.name === 'pair, rms').map((q) => q.of ?? ''))]
   return (
     <WorkCard
-      question="How well do the passes agree?" about="All overlapping passes are adjusted at once, the first stays put. What remains is shared, and sets how fine the merge may be."
+      question="How well do the passes agree?"
+      about="All overlapping passes are adjusted at once, the first stays put. What remains is shared, and sets how fine the merge may be."
       foot={
         <>
           {last && <Button onClick={() => go('Merge')}>Go on to Merge</Button>}
-          <Button type="primary" disabled={step.running} onClick={() => void step.run({ operation: 'adjust', inputs: { passes: passes.map((p) => p.slot) } })}>{last ? 'Adjust once more' : `Adjust ${passes.length} passes`}</Button>
+          <Button type="primary" disabled={step.running} onClick={() => void step.run({ operation: 'adjust', inputs: { passes: passes.map((p) => p.slot) } })}>
+            {last ? 'Adjust once more' : `Adjust ${passes.length} passes`}
+          </Button>
         </>
       }
     >
@@ -46,12 +49,23 @@ export function AdjustPart({ head, go }: { head: ReactNode; go(stage: Stage): vo
           <Warnings step={last} />
           {gaps && <Toggle label="Show the gaps as a map" value={map === gaps.slot} onChange={showMap} />}
           <table style={{ width: '100%', fontSize: 12.5 }}>
-            <thead><tr className="soft"><th align="left">Pass</th><th align="right">rms</th><th align="right">largest</th><th align="right">moved</th></tr></thead>
+            <thead>
+              <tr className="soft">
+                <th align="left">Pass</th>
+                <th align="right">rms</th>
+                <th align="right">largest</th>
+                <th align="right">moved</th>
+              </tr>
+            </thead>
             <tbody>
               {passes.map((p) => (
                 <tr key={p.slot} data-pass={p.name}>
                   <td>{p.name}</td>
-                  {['gap, rms', 'gap, largest', 'moved'].map((n) => <td key={n} align="right" className="figure">{value(n, p.name) ? formatValue(value(n, p.name) ?? { value: NaN, unit: 'mm' }) : '–'}</td>)}
+                  {['gap, rms', 'gap, largest', 'moved'].map((n) => (
+                    <td key={n} align="right" className="figure">
+                      {value(n, p.name) ? formatValue(value(n, p.name) ?? { value: NaN, unit: 'mm' }) : '–'}
+                    </td>
+                  ))}
                 </tr>
               ))}
             </tbody>
@@ -59,12 +73,23 @@ export function AdjustPart({ head, go }: { head: ReactNode; go(stage: Stage): vo
           <details className="fine">
             <summary>{pairs.length} pairs of passes</summary>
             <table style={{ width: '100%', fontSize: 12.5 }}>
-              <thead><tr className="soft"><th align="left">Pair</th><th align="right">rms</th><th align="right">mean</th><th align="right">largest</th></tr></thead>
+              <thead>
+                <tr className="soft">
+                  <th align="left">Pair</th>
+                  <th align="right">rms</th>
+                  <th align="right">mean</th>
+                  <th align="right">largest</th>
+                </tr>
+              </thead>
               <tbody>
                 {pairs.map((name) => (
                   <tr key={name}>
                     <td>{name.replaceAll('Pass ', '')}</td>
-                    {['pair, rms', 'pair, mean', 'pair, largest'].map((n) => <td key={n} align="right" className="figure">{formatValue(value(n, name) ?? { value: NaN, unit: 'mm' })}</td>)}
+                    {['pair, rms', 'pair, mean', 'pair, largest'].map((n) => (
+                      <td key={n} align="right" className="figure">
+                        {formatValue(value(n, name) ?? { value: NaN, unit: 'mm' })}
+                      </td>
+                    ))}
                   </tr>
                 ))}
               </tbody>

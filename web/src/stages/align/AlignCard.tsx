@@ -20,7 +20,14 @@ export function AlignCard({ go }: CardProps) {
   const [looseId, setLoose] = useState<string | null>(null)
   if (passes.length < 2)
     return (
-      <WorkCard question="How do the passes lie together?" foot={<Button type="primary" onClick={() => go(passes.length ? 'Merge' : 'Capture')}>{passes.length ? 'Go on to Merge' : 'Go to Capture'}</Button>}>
+      <WorkCard
+        question="How do the passes lie together?"
+        foot={
+          <Button type="primary" onClick={() => go(passes.length ? 'Merge' : 'Capture')}>
+            {passes.length ? 'Go on to Merge' : 'Go to Capture'}
+          </Button>
+        }
+      >
         <p>{passes.length ? 'There is one pass only: nothing has to be aligned.' : 'Here passes are brought together. There are none yet.'}</p>
       </WorkCard>
     )
@@ -29,7 +36,16 @@ export function AlignCard({ go }: CardProps) {
   const sides = { anchor: passes.filter((p) => p.setup !== loose), loose: passes.filter((p) => p.setup === loose) }
   const head = setups.length > 1 && (
     <>
-      <Segmented<Part> block value={part} onChange={setPart} options={[{ value: 'shape', label: 'By shape' }, { value: 'pairs', label: 'By pairs' }, { value: 'adjust', label: 'All passes' }]} />
+      <Segmented<Part>
+        block
+        value={part}
+        onChange={setPart}
+        options={[
+          { value: 'shape', label: 'By shape' },
+          { value: 'pairs', label: 'By pairs' },
+          { value: 'adjust', label: 'All passes' },
+        ]}
+      />
       {part !== 'adjust' && (
         <div className="field">
           <label htmlFor="a-loose">Loose</label>

@@ -25,13 +25,26 @@ export function PairsPart({ head, anchor, loose, onDone }: SidesProps) {
     }
   }, [dispatch, slots])
   const whole = useMemo(() => pairs.flatMap((p, i) => (p.loose && p.anchor ? [{ i, loose: p.loose.at, anchor: p.anchor.at }] : [])), [pairs])
-  const fit = useMemo(() => (whole.length >= 3 ? fitRigid(whole.flatMap((p) => p.loose), whole.flatMap((p) => p.anchor)) : null), [whole])
+  const fit = useMemo(
+    () =>
+      whole.length >= 3
+        ? fitRigid(
+            whole.flatMap((p) => p.loose),
+            whole.flatMap((p) => p.anchor),
+          )
+        : null,
+    [whole],
+  )
   const residual = (i: number) => {
     const k = whole.findIndex((w) => w.i === i)
     return fit && k >= 0 ? `${fit.residuals[k].toFixed(2)} mm` : ''
   }
   const run = async () => {
-    const made = await step.run({ operation: 'align-pairs', inputs: { loose: loose.map((p) => p.slot) }, params: { pairs: whole.map((p) => ({ loose: p.loose, anchor: p.anchor })) } })
+    const made = await step.run({
+      operation: 'align-pairs',
+      inputs: { loose: loose.map((p) => p.slot) },
+      params: { pairs: whole.map((p) => ({ loose: p.loose, anchor: p.anchor })) },
+    })
     if (!made) return
     // settled exactly behind it; it starts when the pairs are done
     await step.run({ operation: 'align-fine', inputs: { anchor: anchor.map((p) => p.slot), loose: loose.map((p) => p.slot) } })
@@ -40,11 +53,16 @@ export function PairsPart({ head, anchor, loose, onDone }: SidesProps) {
   const last = lastOf(path, 'align-fine')
   return (
     <WorkCard
-      question="Which places are the same?" about="Click a place at the left and the same at the right, three times or more, far apart. A millimetre off is good enough: the surfaces settle it."
+      question="Which places are the same?"
+      about="Click a place at the left and the same at the right, three times or more, far apart. A millimetre off is good enough: the surfaces settle it."
       foot={
         <>
-          <Button disabled={!pairs.length} onClick={() => dispatch(view.pairs([]))}>Pick again</Button>
-          <Button type="primary" disabled={!fit || step.running} onClick={() => void run()}>Align by {whole.length || ''} pairs</Button>
+          <Button disabled={!pairs.length} onClick={() => dispatch(view.pairs([]))}>
+            Pick again
+          </Button>
+          <Button type="primary" disabled={!fit || step.running} onClick={() => void run()}>
+            Align by {whole.length || ''} pairs
+          </Button>
         </>
       }
     >
@@ -54,13 +72,17 @@ export function PairsPart({ head, anchor, loose, onDone }: SidesProps) {
           <b>{i + 1}</b>
           <span className="soft">{p.anchor && p.loose ? 'both sides' : p.anchor ? 'now at the right' : 'now at the left'}</span>
           <span className="figure">{residual(i)}</span>
-          <Button size="small" aria-label={`Drop pair ${i + 1}`} onClick={() => dispatch(view.pairs(pairs.filter((_, k) => k !== i)))}>×</Button>
+          <Button size="small" aria-label={`Drop pair ${i + 1}`} onClick={() => dispatch(view.pairs(pairs.filter((_, k) => k !== i)))}>
+            ×
+          </Button>
         </div>
       ))}
       {fit && (
         <dl className="rows" data-evidence="live-pairs">
-          <dt>Pairs, rms</dt><dd data-quantity="pairs, rms">{fit.rms.toFixed(2)} mm</dd>
-          <dt>Largest</dt><dd>{fit.max.toFixed(2)} mm</dd>
+          <dt>Pairs, rms</dt>
+          <dd data-quantity="pairs, rms">{fit.rms.toFixed(2)} mm</dd>
+          <dt>Largest</dt>
+          <dd>{fit.max.toFixed(2)} mm</dd>
         </dl>
       )}
       {fit?.turnFree && <p className="note">All places lie on one line: pick one more to the side.</p>}

@@ -20,11 +20,14 @@ export function ShapePart({ head, anchor, loose, onDone, onPairs }: SidesProps &
   const run = () => void step.run({ operation: 'align-shape', inputs: { anchor: anchor.map((p) => p.slot), loose: loose.map((p) => p.slot) } })
   return (
     <WorkCard
-      question="How do the setups lie together?" about="The shape alone tells how the loose setup lies on the anchor, from any start. Where it does not tell, it says so."
+      question="How do the setups lie together?"
+      about="The shape alone tells how the loose setup lies on the anchor, from any start. Where it does not tell, it says so."
       foot={
         <>
           {last ? <Button onClick={onDone}>On to all passes</Button> : <Button onClick={onPairs}>Pick pairs instead</Button>}
-          <Button type="primary" disabled={step.running || !anchor.length || !loose.length} onClick={run}>Align by shape</Button>
+          <Button type="primary" disabled={step.running || !anchor.length || !loose.length} onClick={run}>
+            Align by shape
+          </Button>
         </>
       }
     >

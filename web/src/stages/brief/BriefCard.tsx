@@ -27,8 +27,13 @@ export function BriefCard({ go }: CardProps) {
   }
   return (
     <WorkCard
-      question="What is asked of this part?" about="Limits, cell sizes and verdicts later on start from what is said here."
-      foot={<Button type="primary" loading={isLoading} disabled={!fields.title.trim()} onClick={() => void save()}>{changed ? 'Keep and go on' : 'Go on to Capture'}</Button>}
+      question="What is asked of this part?"
+      about="Limits, cell sizes and verdicts later on start from what is said here."
+      foot={
+        <Button type="primary" loading={isLoading} disabled={!fields.title.trim()} onClick={() => void save()}>
+          {changed ? 'Keep and go on' : 'Go on to Capture'}
+        </Button>
+      }
     >
       <div className="field">
         <label htmlFor="b-title">Name of the part</label>
@@ -40,12 +45,29 @@ export function BriefCard({ go }: CardProps) {
       </div>
       <div className="field">
         <label htmlFor="b-purpose">Purpose</label>
-        <Select id="b-purpose" style={{ width: 176 }} value={fields.purpose} onChange={(purpose) => set({ purpose })} options={PURPOSES.map((p) => ({ value: p, label: p.replace('-', ' ') }))} />
+        <Select
+          id="b-purpose"
+          style={{ width: 176 }}
+          value={fields.purpose}
+          onChange={(purpose) => set({ purpose })}
+          options={PURPOSES.map((p) => ({ value: p, label: p.replace('-', ' ') }))}
+        />
       </div>
-      <Amount label="Tolerance" value={fields.tolerance ?? 0} onChange={(v) => set({ tolerance: v })} reason={fields.tolerance ? 'full width; half of it to each side' : 'not said yet'} />
+      <Amount
+        label="Tolerance"
+        value={fields.tolerance ?? 0}
+        onChange={(v) => set({ tolerance: v })}
+        reason={fields.tolerance ? 'full width; half of it to each side' : 'not said yet'}
+      />
       <div className="field">
         <label htmlFor="b-surface">Surface</label>
-        <Select id="b-surface" style={{ width: 176 }} value={fields.surface} onChange={(surface) => set({ surface })} options={SURFACES.map((p) => ({ value: p, label: p }))} />
+        <Select
+          id="b-surface"
+          style={{ width: 176 }}
+          value={fields.surface}
+          onChange={(surface) => set({ surface })}
+          options={SURFACES.map((p) => ({ value: p, label: p }))}
+        />
       </div>
       <div className="field">
         <label htmlFor="b-notes">Notes</label>

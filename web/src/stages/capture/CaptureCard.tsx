@@ -38,26 +38,73 @@ export function CaptureCard({ go }: CardProps) {
   const items = [...passes, ...meshes, ...nominals].filter((i) => state.steps.find((s) => s.id === i.step)?.operation === 'import')
   return (
     <WorkCard
-      question="What was recorded?" about="Bring in the passes of each setup, and the nominal if there is one. Files are kept as they are; every change later is a step of its own."
-      foot={<Button type="primary" disabled={!passes.length && !meshes.length} onClick={() => go(passes.length ? 'Clean' : 'Datum')}>{passes.length || !meshes.length ? 'Go on to Clean' : 'Go on to Datum'}</Button>}
+      question="What was recorded?"
+      about="Bring in the passes of each setup, and the nominal if there is one. Files are kept as they are; every change later is a step of its own."
+      foot={
+        <Button type="primary" disabled={!passes.length && !meshes.length} onClick={() => go(passes.length ? 'Clean' : 'Datum')}>
+          {passes.length || !meshes.length ? 'Go on to Clean' : 'Go on to Datum'}
+        </Button>
+      }
     >
-      <Segmented<As> block value={as} onChange={setAs} options={[{ value: 'auto', label: 'Scans and meshes' }, { value: 'nominal', label: 'A nominal' }]} />
+      <Segmented<As>
+        block
+        value={as}
+        onChange={setAs}
+        options={[
+          { value: 'auto', label: 'Scans and meshes' },
+          { value: 'nominal', label: 'A nominal' },
+        ]}
+      />
       {as === 'auto' && (
         <div className="field">
           <label htmlFor="c-setup">Recorded in</label>
           <span style={{ display: 'flex', gap: 6 }}>
-            <Select id="c-setup" style={{ width: 150 }} value={into ?? null} onChange={setSetup} options={state.setups.map((s) => ({ value: s.id, label: s.name }))} />
-            <Button style={{ height: 30 }} title="Another setup: the part was turned or moved in between" onClick={() => void addSetup({ id: job, name: `Setup ${state.setups.length + 1}` }).then(() => setSetup(null))}>New</Button>
+            <Select
+              id="c-setup"
+              style={{ width: 150 }}
+              value={into ?? null}
+              onChange={setSetup}
+              options={state.setups.map((s) => ({ value: s.id, label: s.name }))}
+            />
+            <Button
+              style={{ height: 30 }}
+              title="Another setup: the part was turned or moved in between"
+              onClick={() => void addSetup({ id: job, name: `Setup ${state.setups.length + 1}` }).then(() => setSetup(null))}
+            >
+              New
+            </Button>
           </span>
         </div>
       )}
       <div
-        className={`drop${over ? ' over' : ''}`} role="button" tabIndex={0} aria-label="Drop files here or choose them" onClick={() => input.current?.click()} onKeyDown={(e) => { if (e.key === 'Enter') input.current?.click() }}
-        onDragOver={(e) => { e.preventDefault(); setOver(true) }} onDragLeave={() => setOver(false)} onDrop={drop}
+        className={`drop${over ? ' over' : ''}`}
+        role="button"
+        tabIndex={0}
+        aria-label="Drop files here or choose them"
+        onClick={() => input.current?.click()}
+        onKeyDown={(e) => {
+          if (e.key === 'Enter') input.current?.click()
+        }}
+        onDragOver={(e) => {
+          e.preventDefault()
+          setOver(true)
+        }}
+        onDragLeave={() => setOver(false)}
+        onDrop={drop}
       >
         <b>Drop files here, or choose them</b>
         <div className="hint">PLY, STL, OBJ, 3MF, point text (XYZ, ASC, CSV), STEP; up to 2 GB each</div>
-        <input ref={input} type="file" multiple hidden accept={TAKEN} onChange={(e) => { take(e.target.files); e.target.value = '' }} />
+        <input
+          ref={input}
+          type="file"
+          multiple
+          hidden
+          accept={TAKEN}
+          onChange={(e) => {
+            take(e.target.files)
+            e.target.value = ''
+          }}
+        />
       </div>
       <div className="files">
         {uploads.map((u) => (
@@ -65,23 +112,46 @@ export function CaptureCard({ go }: CardProps) {
             <div style={{ display: 'flex', gap: 8 }}>
               <span style={{ flex: 1 }}>{u.name}</span>
               <span className="figure soft">{u.problem ? '' : `${Math.round(100 * u.sent)} % of ${bytes(u.bytes)}`}</span>
-              <Button size="small" onClick={() => (u.problem ? dismissUpload(u.key) : u.stop())}>{u.problem ? 'Close' : 'Stop'}</Button>
+              <Button size="small" onClick={() => (u.problem ? dismissUpload(u.key) : u.stop())}>
+                {u.problem ? 'Close' : 'Stop'}
+              </Button>
             </div>
             {u.problem && <ProblemBox problem={u.problem} />}
           </div>
         ))}
-        {refused.map((s) => <Refused key={s.id} step={s} />)}
+        {refused.map((s) => (
+          <Refused key={s.id} step={s} />
+        ))}
         {items.map((i) => (
           <div className="file" key={i.slot} style={{ display: 'flex', gap: 8, alignItems: 'center' }}>
-            <span style={{ flex: 1, overflow: 'hidden', textOverflow: 'ellipsis', whiteSpace: 'nowrap' }} title={i.name}>{i.name}</span>
+            <span style={{ flex: 1, overflow: 'hidden', textOverflow: 'ellipsis', whiteSpace: 'nowrap' }} title={i.name}>
+              {i.name}
+            </span>
             {i.role === 'pass' ? (
-              <select aria-label={`Setup of ${i.name}`} value={i.setup ?? ''} onChange={(e) => void move({ id: job, slot: i.slot, setup: e.target.value || null })}>
+              <select
+                aria-label={`Setup of ${i.name}`}
+                value={i.setup ?? ''}
+                onChange={(e) => void move({ id: job, slot: i.slot, setup: e.target.value || null })}
+              >
                 <option value="">no setup</option>
-                {state.setups.map((s) => <option key={s.id} value={s.id}>{s.name.split(',')[0]}</option>)}
+                {state.setups.map((s) => (
+                  <option key={s.id} value={s.id}>
+                    {s.name.split(',')[0]}
+                  </option>
+                ))}
               </select>
-            ) : <span className="soft">{i.role}</span>}
+            ) : (
+              <span className="soft">{i.role}</span>
+            )}
             <span className="figure soft">{short(i.count)}</span>
-            <Button size="small" aria-label={`Set ${i.name} aside`} title="Set aside (the ledger brings it back)" onClick={() => void aside.run({ operation: 'set-aside', inputs: { items: [i.slot] } })}>–</Button>
+            <Button
+              size="small"
+              aria-label={`Set ${i.name} aside`}
+              title="Set aside (the ledger brings it back)"
+              onClick={() => void aside.run({ operation: 'set-aside', inputs: { items: [i.slot] } })}
+            >
+              –
+            </Button>
           </div>
         ))}
       </div>
@@ -99,8 +169,15 @@ function Refused({ step }: { step: Step }) {
   return (
     <ProblemBox problem={step.problem}>
       <span style={{ display: 'flex', gap: 5, flexWrap: 'wrap', marginTop: 3 }}>
-        {step.problem.code === 'unit-unknown' && UNITS.map((u) => <Button key={u} size="small" onClick={() => again(u)}>{u === 'um' ? 'µm' : u}</Button>)}
-        <Button size="small" onClick={() => void dismiss({ id: state.job.id, step: step.id })}>{step.problem.code === 'unit-unknown' ? 'Leave it out' : 'Close'}</Button>
+        {step.problem.code === 'unit-unknown' &&
+          UNITS.map((u) => (
+            <Button key={u} size="small" onClick={() => again(u)}>
+              {u === 'um' ? 'µm' : u}
+            </Button>
+          ))}
+        <Button size="small" onClick={() => void dismiss({ id: state.job.id, step: step.id })}>
+          {step.problem.code === 'unit-unknown' ? 'Leave it out' : 'Close'}
+        </Button>
       </span>
     </ProblemBox>
   )

@@ -38,7 +38,12 @@ export interface Destination {
   setup?: string
 }
 
-const BROKEN: Problem = { code: 'no-answer', message: 'The file did not get through to the server.', where: '', remedy: 'Nothing of it was kept. Drop it again.' }
+const BROKEN: Problem = {
+  code: 'no-answer',
+  message: 'The file did not get through to the server.',
+  where: '',
+  remedy: 'Nothing of it was kept. Drop it again.',
+}
 
 /** One after the other, so that the first is there soonest. */
 export function upload(job: string, files: File[], to: Destination): void {
@@ -46,7 +51,21 @@ export function upload(job: string, files: File[], to: Destination): void {
   for (const file of files) {
     const request = new XMLHttpRequest()
     const mine = ++key
-    change([...uploads, { key: mine, job, name: file.name, bytes: file.size, sent: 0, problem: null, stop: () => { request.abort(); dismissUpload(mine) } }])
+    change([
+      ...uploads,
+      {
+        key: mine,
+        job,
+        name: file.name,
+        bytes: file.size,
+        sent: 0,
+        problem: null,
+        stop: () => {
+          request.abort()
+          dismissUpload(mine)
+        },
+      },
+    ])
     last = last.then(() => send(request, mine, job, file, to))
   }
 }
@@ -54,7 +73,11 @@ export function upload(job: string, files: File[], to: Destination): void {
 function send(request: XMLHttpRequest, mine: number, job: string, file: File, to: Destination): Promise<void> {
   return new Promise((done) => {
     if (!uploads.some((u) => u.key === mine)) return done()
-    const query = new URLSearchParams({ name: file.name, ...(to.role ? { role: to.role } : {}), ...(to.setup && to.role === undefined ? { setup: to.setup } : {}) })
+    const query = new URLSearchParams({
+      name: file.name,
+      ...(to.role ? { role: to.role } : {}),
+      ...(to.setup && to.role === undefined ? { setup: to.setup } : {}),
+    })
     request.open('PUT', `/api/jobs/${job}/files?${query.toString()}`)
     request.upload.onprogress = (e) => update(mine, { sent: e.total ? e.loaded / e.total : 0 })
     request.onload = () => {

@@ -12,7 +12,10 @@ import { TrimTool } from './TrimTool.tsx'
 
 type Tool = 'table' | 'strays' | 'islands' | 'lasso'
 const QUESTION: Record<Tool, string> = {
-  table: 'What belongs to the table?', strays: 'Which points stand alone?', islands: 'What hangs together with nothing?', lasso: 'What else is not the part?',
+  table: 'What belongs to the table?',
+  strays: 'Which points stand alone?',
+  islands: 'What hangs together with nothing?',
+  lasso: 'What else is not the part?',
 }
 
 export interface ToolProps {
@@ -45,7 +48,14 @@ export function CleanCard({ go }: CardProps) {
   )
   if (!passes.length)
     return (
-      <WorkCard question="What belongs to the table?" foot={<Button type="primary" onClick={() => go('Capture')}>Go to Capture</Button>}>
+      <WorkCard
+        question="What belongs to the table?"
+        foot={
+          <Button type="primary" onClick={() => go('Capture')}>
+            Go to Capture
+          </Button>
+        }
+      >
         <p>Here the table, strays and anything that is not the part are taken away. There are no recorded passes yet: bring some in first.</p>
       </WorkCard>
     )
@@ -53,14 +63,37 @@ export function CleanCard({ go }: CardProps) {
   const Shown = tool === 'table' ? TrimTool : tool === 'lasso' ? LassoTool : StatisticTool
   return (
     <Shown
-      key={`${tool} ${chosen}`} passes={mine} next={next} operation={tool === 'islands' ? 'islands' : 'strays'} question={QUESTION[tool]}
+      key={`${tool} ${chosen}`}
+      passes={mine}
+      next={next}
+      operation={tool === 'islands' ? 'islands' : 'strays'}
+      question={QUESTION[tool]}
       head={
         <>
-          <Segmented<Tool> block value={tool} onChange={(t) => { setTool(t); setSetup('first') }} options={[{ value: 'table', label: 'Table' }, { value: 'strays', label: 'Strays' }, { value: 'islands', label: 'Islands' }, { value: 'lasso', label: 'By hand' }]} />
+          <Segmented<Tool>
+            block
+            value={tool}
+            onChange={(t) => {
+              setTool(t)
+              setSetup('first')
+            }}
+            options={[
+              { value: 'table', label: 'Table' },
+              { value: 'strays', label: 'Strays' },
+              { value: 'islands', label: 'Islands' },
+              { value: 'lasso', label: 'By hand' },
+            ]}
+          />
           {setups.length > 1 && (
             <div className="field">
               <label htmlFor="k-setup">Passes of</label>
-              <Select id="k-setup" style={{ width: 190 }} value={chosen} onChange={setSetup} options={[...setups.map((s) => ({ value: s.id, label: s.name })), { value: 'all', label: 'all setups' }]} />
+              <Select
+                id="k-setup"
+                style={{ width: 190 }}
+                value={chosen}
+                onChange={setSetup}
+                options={[...setups.map((s) => ({ value: s.id, label: s.name })), { value: 'all', label: 'all setups' }]}
+              />
             </div>
           )}
         </>

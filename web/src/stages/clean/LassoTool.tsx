@@ -23,7 +23,8 @@ export function LassoTool({ passes, next, question, head }: ToolProps & { questi
     return () => void dispatch(view.pick({ kind: 'none' }))
   }, [dispatch, mode])
   const request = {
-    operation: 'lasso', inputs: { passes: passes.map((p) => p.slot) },
+    operation: 'lasso',
+    inputs: { passes: passes.map((p) => p.slot) },
     params: { loops: loops.map((l) => ({ ...l, ...(front ? { frontDepth: FRONT } : {}) })), invert },
   }
   const settings = JSON.stringify(request)
@@ -50,16 +51,36 @@ export function LassoTool({ passes, next, question, head }: ToolProps & { questi
       foot={
         <>
           <Button onClick={next}>Go on to Align</Button>
-          <Button type="primary" disabled={!found || act.running || look.running} onClick={() => void act.run(request).then(clear)}>Take away</Button>
+          <Button type="primary" disabled={!found || act.running || look.running} onClick={() => void act.run(request).then(clear)}>
+            Take away
+          </Button>
         </>
       }
     >
       {head}
-      <p className="soft">Draw a loop around it. Right drag shifts the view, the wheel comes nearer, the keys <span className="key">1</span> to <span className="key">6</span> turn it.</p>
-      <Segmented block value={mode} onChange={setMode} options={[{ value: 'add', label: 'Loop adds' }, { value: 'remove', label: 'Loop takes out' }]} />
+      <p className="soft">
+        Draw a loop around it. Right drag shifts the view, the wheel comes nearer, the keys <span className="key">1</span> to <span className="key">6</span>{' '}
+        turn it.
+      </p>
+      <Segmented
+        block
+        value={mode}
+        onChange={setMode}
+        options={[
+          { value: 'add', label: 'Loop adds' },
+          { value: 'remove', label: 'Loop takes out' },
+        ]}
+      />
       <Toggle label="Front only" value={front} onChange={setFront} reason="spares what lies behind; else right through" />
       <Toggle label="Invert" value={invert} onChange={setInvert} reason="keep what is inside, take away the rest" />
-      {loops.length > 0 && <p>{loops.length} {loops.length === 1 ? 'loop' : 'loops'} drawn. <Button size="small" onClick={clear}>Draw again</Button></p>}
+      {loops.length > 0 && (
+        <p>
+          {loops.length} {loops.length === 1 ? 'loop' : 'loops'} drawn.{' '}
+          <Button size="small" onClick={clear}>
+            Draw again
+          </Button>
+        </p>
+      )}
       {found && <Numbers step={found} />}
       <StepProblem of={look} />
       <StepProblem of={act} />

@@ -15,7 +15,11 @@ export function StatisticTool({ passes, next, question, head, operation }: ToolP
   const [largestOnly, setLargestOnly] = useState(false)
   const look = useStep()
   const act = useStep()
-  const request = { operation, inputs: { passes: passes.map((p) => p.slot) }, params: operation === 'strays' ? { sigmas } : { smallest: smallest / 100, largestOnly } }
+  const request = {
+    operation,
+    inputs: { passes: passes.map((p) => p.slot) },
+    params: operation === 'strays' ? { sigmas } : { smallest: smallest / 100, largestOnly },
+  }
   const settings = JSON.stringify(request)
   const [lookedAt, setLookedAt] = useState('')
   const found = look.step?.state === 'done' && lookedAt === settings ? look.step : undefined
@@ -38,8 +42,10 @@ export function StatisticTool({ passes, next, question, head, operation }: ToolP
       question={question}
       foot={
         <>
-          {found ? <Button onClick={next}>Go on to Align</Button> : <Button disabled={look.running} onClick={() => void search()}>Look first</Button>}
-          <Button type="primary" disabled={act.running || look.running || gone === 0} onClick={() => void remove()}>Take away</Button>
+          <Button onClick={next}>Go on to Align</Button>
+          <Button type="primary" disabled={act.running || look.running || gone === 0} onClick={() => void remove()}>
+            Take away
+          </Button>
         </>
       }
     >
@@ -47,7 +53,14 @@ export function StatisticTool({ passes, next, question, head, operation }: ToolP
       {operation === 'strays' ? (
         <>
           <p className="soft">Single points that lie far from their neighbours: reflections, dust, the edge of a shadow.</p>
-          <Amount label="Stray beyond" unit="" value={sigmas} usual={4} onChange={setSigmas} reason="times the usual spread of distances to the neighbours; lower takes more" />
+          <Amount
+            label="Stray beyond"
+            unit=""
+            value={sigmas}
+            usual={4}
+            onChange={setSigmas}
+            reason="times the usual spread of distances to the neighbours; lower takes more"
+          />
         </>
       ) : (
         <>
@@ -55,6 +68,11 @@ export function StatisticTool({ passes, next, question, head, operation }: ToolP
           <Toggle label="Keep only the largest group" value={largestOnly} onChange={setLargestOnly} />
           {!largestOnly && <Amount label="Island below" unit="%" value={smallest} usual={2} onChange={setSmallest} reason="of the largest group" />}
         </>
+      )}
+      {!found && (
+        <Button disabled={look.running} onClick={() => void search()}>
+          Look first
+        </Button>
       )}
       {found && (
         <>

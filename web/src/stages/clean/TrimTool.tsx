@@ -48,7 +48,18 @@ export function TrimTool({ passes, next, question, head }: ToolProps & { questio
   const { preview, wrong } = useMemo(() => {
     try {
       const ready = places.length === most && passes.every((p) => arrays[p.id])
-      return { preview: ready ? previewTrim(places, radius, raise, flip, passes.map((item) => ({ item, arrays: arrays[item.id] }))) : null, wrong: null }
+      return {
+        preview: ready
+          ? previewTrim(
+              places,
+              radius,
+              raise,
+              flip,
+              passes.map((item) => ({ item, arrays: arrays[item.id] })),
+            )
+          : null,
+        wrong: null,
+      }
     } catch (e) {
       if (e instanceof OakError) return { preview: null, wrong: e }
       throw e
@@ -71,24 +82,58 @@ export function TrimTool({ passes, next, question, head }: ToolProps & { questio
       foot={
         <>
           <Button onClick={next}>Go on to Align</Button>
-          <Button type="primary" disabled={!preview || step.running} onClick={() => void trim()}>{preview ? `Take away ${count(preview.points)}` : 'Take away'}</Button>
+          <Button type="primary" disabled={!preview || step.running} onClick={() => void trim()}>
+            {preview ? `Take away ${count(preview.points)}` : 'Take away'}
+          </Button>
         </>
       }
     >
       {head}
-      <Segmented block value={way} onChange={setWay} options={[{ value: 'three', label: 'Three places' }, { value: 'patch', label: 'One patch' }]} />
+      <Segmented
+        block
+        value={way}
+        onChange={setWay}
+        options={[
+          { value: 'three', label: 'Three places' },
+          { value: 'patch', label: 'One patch' },
+        ]}
+      />
       <p>
-        {left > 0 ? `Click ${left === 3 ? 'three places' : left === 2 ? 'two more places' : way === 'patch' ? 'a place' : 'one more place'} on the table.` : 'Crossed points would go.'}{' '}
-        {places.length > 0 && <Button size="small" onClick={() => dispatch(view.places([]))}>Pick again</Button>}
+        {left > 0
+          ? `Click ${left === 3 ? 'three places' : left === 2 ? 'two more places' : way === 'patch' ? 'a place' : 'one more place'} on the table.`
+          : 'Crossed points would go.'}{' '}
+        {places.length > 0 && (
+          <Button size="small" onClick={() => dispatch(view.places([]))}>
+            Pick again
+          </Button>
+        )}
       </p>
-      {wrong && <p className="note">{wrong.message} {wrong.remedy}</p>}
+      {wrong && (
+        <p className="note">
+          {wrong.message} {wrong.remedy}
+        </p>
+      )}
       {way === 'patch' && <Amount label="Patch, radius" value={radius} usual={15} onChange={setRadius} />}
-      <Amount label="Raised by" value={raise} usual={RAISE} positive={false} step={NUDGE} onChange={setRaise} reason={<>above the table, so that its noise goes too; <span className="key">[</span> <span className="key">]</span> by 0.1 mm</>} />
+      <Amount
+        label="Raised by"
+        value={raise}
+        usual={RAISE}
+        positive={false}
+        step={NUDGE}
+        onChange={setRaise}
+        reason={
+          <>
+            above the table, so that its noise goes too; <span className="key">[</span> <span className="key">]</span> by 0.1 mm
+          </>
+        }
+      />
       <Toggle label="Take away the other side" value={flip} onChange={setFlip} />
       {preview && (
         <dl className="rows" data-evidence="preview">
-          <dt>Would go, about</dt><dd data-quantity="would go">{(100 * preview.share).toFixed(1)} %</dd>
-          <dt>Points left, about</dt><dd>{count(preview.left)}</dd>
+          <dt>Would go, about</dt>
+          <dd data-quantity="would go">{(100 * preview.share).toFixed(1)} %</dd>
+          <dt>Points left, about</dt>
+          <dd>{count(preview.left)}</dd>
         </dl>
       )}
       <StepProblem of={step} />

@@ -15,7 +15,13 @@ export interface TrimPreview {
 }
 
 /** The plane of the picked places, and what it would take away, from the points the screen shows. Same rules as the operation trim-plane. */
-export function previewTrim(places: Place[], patchRadius: number, raise: number, flip: boolean, passes: { item: TrayItem; arrays: Arrays }[]): TrimPreview | null {
+export function previewTrim(
+  places: Place[],
+  patchRadius: number,
+  raise: number,
+  flip: boolean,
+  passes: { item: TrayItem; arrays: Arrays }[],
+): TrimPreview | null {
   let plane: Plane
   if (places.length === 3) plane = planeThrough(places[0].at, places[1].at, places[2].at)
   else if (places.length === 1) {
@@ -54,4 +60,3 @@ export function previewTrim(places: Place[], patchRadius: number, raise: number,
   const normal = plane.normal.map((v) => sign * v) as [number, number, number]
   return { plane: { normal, offset: sign * plane.offset + raise }, share: gone / total, points: Math.round(gone), left: Math.round(total - gone) }
 }
-

@@ -30,19 +30,40 @@ export function DatumCard({ go }: CardProps) {
   }, [dispatch, slot, choosable])
   if (!mesh || !nominal)
     return (
-      <WorkCard question="How does the part lie on its nominal?" foot={<Button type="primary" onClick={() => go(mesh ? 'Capture' : 'Merge')}>{mesh ? 'Bring in a nominal' : 'Go to Merge'}</Button>}>
-        <p>{mesh ? 'There is no nominal yet. Bring a STEP file or a mesh in as nominal; without one, the mesh can be delivered as it is.' : 'Here the merged mesh is laid on its nominal. There is no mesh yet.'}</p>
+      <WorkCard
+        question="How does the part lie on its nominal?"
+        foot={
+          <Button type="primary" onClick={() => go(mesh ? 'Capture' : 'Merge')}>
+            {mesh ? 'Bring in a nominal' : 'Go to Merge'}
+          </Button>
+        }
+      >
+        <p>
+          {mesh
+            ? 'There is no nominal yet. Bring a STEP file or a mesh in as nominal; without one, the mesh can be delivered as it is.'
+            : 'Here the merged mesh is laid on its nominal. There is no mesh yet.'}
+        </p>
         {mesh && <Button onClick={() => go('Deliver')}>Deliver without</Button>}
       </WorkCard>
     )
   return (
     <WorkCard
       question="How does the part lie on its nominal?"
-      about={choosable ? 'Click the faces that shall count, such as the machined ones that locate the part. None chosen: all count.' : 'This nominal is one surface: all of it counts.'}
+      about={
+        choosable
+          ? 'Click the faces that shall count, such as the machined ones that locate the part. None chosen: all count.'
+          : 'This nominal is one surface: all of it counts.'
+      }
       foot={
         <>
           {last && <Button onClick={() => go('Inspect')}>Go on to Inspect</Button>}
-          <Button type="primary" disabled={step.running} onClick={() => void step.run({ operation: 'best-fit', inputs: { measured: [mesh.slot], nominal: [nominal.slot] }, params: { faces, byShape: shape } })}>
+          <Button
+            type="primary"
+            disabled={step.running}
+            onClick={() =>
+              void step.run({ operation: 'best-fit', inputs: { measured: [mesh.slot], nominal: [nominal.slot] }, params: { faces, byShape: shape } })
+            }
+          >
             {faces.length ? `Fit on ${faces.length} ${faces.length === 1 ? 'face' : 'faces'}` : 'Fit on all faces'}
           </Button>
         </>
@@ -51,17 +72,36 @@ export function DatumCard({ go }: CardProps) {
       {nominals.length > 1 && (
         <div className="field">
           <label htmlFor="d-nominal">Nominal</label>
-          <Select id="d-nominal" style={{ width: 190 }} value={nominal.slot} onChange={setNominal} options={nominals.map((n) => ({ value: n.slot, label: n.name }))} />
+          <Select
+            id="d-nominal"
+            style={{ width: 190 }}
+            value={nominal.slot}
+            onChange={setNominal}
+            options={nominals.map((n) => ({ value: n.slot, label: n.name }))}
+          />
         </div>
       )}
       {choosable && (
         <div className="field">
           <label>Faces that count</label>
-          <span className="figure" data-faces={faces.length}>{faces.length || 'all'} of {nominal.faces}</span>
-          {faces.length > 0 && <span className="reason"><Button size="small" onClick={() => dispatch(view.faces([]))}>Count all again</Button></span>}
+          <span className="figure" data-faces={faces.length}>
+            {faces.length || 'all'} of {nominal.faces}
+          </span>
+          {faces.length > 0 && (
+            <span className="reason">
+              <Button size="small" onClick={() => dispatch(view.faces([]))}>
+                Count all again
+              </Button>
+            </span>
+          )}
         </div>
       )}
-      <Toggle label="Find the rough pose by shape" value={shape} onChange={setByShape} reason="off: the present pose is nearly right, such as when fitting again" />
+      <Toggle
+        label="Find the rough pose by shape"
+        value={shape}
+        onChange={setByShape}
+        reason="off: the present pose is nearly right, such as when fitting again"
+      />
       <StepProblem of={step} />
       {last && !step.running && (
         <>

@@ -13,7 +13,10 @@ import type { CardProps } from '../cards.ts'
 const FORMATS = ['stl', 'ply', 'obj', '3mf'] as const
 type Format = (typeof FORMATS)[number]
 const ABOUT: Record<Format, string> = {
-  stl: 'binary; carries no unit: say that it is millimetres', ply: 'binary; carries no unit', obj: 'text; carries no unit', '3mf': 'zipped; carries the unit',
+  stl: 'binary; carries no unit: say that it is millimetres',
+  ply: 'binary; carries no unit',
+  obj: 'text; carries no unit',
+  '3mf': 'zipped; carries the unit',
 }
 
 /** The mesh as a file, after a look at what the next program will find in it. */
@@ -27,7 +30,10 @@ export function DeliverCard({ go }: CardProps) {
   const slot = mesh?.slot
   // facts of this very mesh, after its last change
   const known = lastOf(path, 'facts')
-  const current = known && mesh && known.inputs['mesh']?.includes(mesh.slot) && path.findIndex((s) => s.id === known.id) > path.findIndex((s) => s.id === mesh.step) ? known : undefined
+  const current =
+    known && mesh && known.inputs['mesh']?.includes(mesh.slot) && path.findIndex((s) => s.id === known.id) > path.findIndex((s) => s.id === mesh.step)
+      ? known
+      : undefined
   const { data: size } = useFileSizeQuery({ item: mesh?.id ?? '', format }, { skip: !mesh })
   const compared = lastOf(path, 'deviation')
   const given = compared?.params as { limit?: number; scale?: number } | undefined
@@ -38,7 +44,14 @@ export function DeliverCard({ go }: CardProps) {
   }, [])
   if (!mesh)
     return (
-      <WorkCard question="What shall be handed over?" foot={<Button type="primary" onClick={() => go('Merge')}>Go to Merge</Button>}>
+      <WorkCard
+        question="What shall be handed over?"
+        foot={
+          <Button type="primary" onClick={() => go('Merge')}>
+            Go to Merge
+          </Button>
+        }
+      >
         <p>Here the mesh leaves as a file, with a look at its size, open edges and unit before. There is no mesh yet.</p>
       </WorkCard>
     )
@@ -53,8 +66,14 @@ export function DeliverCard({ go }: CardProps) {
       question="What shall be handed over?"
       foot={
         <>
-          {deviation && <Button href={`/api/items/${deviation.id}/file`} download>Deviation table, CSV</Button>}
-          <Button type="primary" href={`/api/items/${mesh.id}/file?format=${format}`} download>Save {format.toUpperCase()}</Button>
+          {deviation && (
+            <Button href={`/api/items/${deviation.id}/file`} download>
+              Deviation table, CSV
+            </Button>
+          )}
+          <Button type="primary" href={`/api/items/${mesh.id}/file?format=${format}`} download>
+            Save {format.toUpperCase()}
+          </Button>
         </>
       }
     >
@@ -63,24 +82,37 @@ export function DeliverCard({ go }: CardProps) {
       {current ? (
         <>
           <p className="note" data-preflight>
-            {number('size x').toFixed(1)} × {number('size y').toFixed(1)} × {number('size z').toFixed(1)} mm, {count(mesh.count)} triangles, {size ? bytes(size.bytes) : '…'}, {number('open edges') === 0 ? 'closed' : `${count(number('open edges'))} open edges`}, unit mm.
+            {number('size x').toFixed(1)} × {number('size y').toFixed(1)} × {number('size z').toFixed(1)} mm, {count(mesh.count)} triangles,{' '}
+            {size ? bytes(size.bytes) : '…'}, {number('open edges') === 0 ? 'closed' : `${count(number('open edges'))} open edges`}, unit mm.
           </p>
           <dl className="rows" data-evidence="facts">
             {['area', 'volume', 'open edges', 'borders', 'pieces', 'edges of more than two', 'not measured'].map((n) => (
-              <div key={n} style={{ display: 'contents' }}><dt>{n}</dt><dd data-quantity={n}>{say(n)}</dd></div>
+              <div key={n} style={{ display: 'contents' }}>
+                <dt>{n}</dt>
+                <dd data-quantity={n}>{say(n)}</dd>
+              </div>
             ))}
           </dl>
           <Warnings step={current} />
         </>
       ) : (
         <>
-          <p>{mesh.name}: {count(mesh.count)} triangles{size ? `, ${bytes(size.bytes)} as ${format.toUpperCase()}` : ''}.</p>
-          <Button disabled={!slot || facts.running || !!busy} onClick={() => slot && void run({ operation: 'facts', inputs: { mesh: [slot] } })}>Look it over before it goes</Button>
+          <p>
+            {mesh.name}: {count(mesh.count)} triangles{size ? `, ${bytes(size.bytes)} as ${format.toUpperCase()}` : ''}.
+          </p>
+          <Button disabled={!slot || facts.running || !!busy} onClick={() => slot && void run({ operation: 'facts', inputs: { mesh: [slot] } })}>
+            Look it over before it goes
+          </Button>
         </>
       )}
       <StepProblem of={facts} />
       <hr />
-      <p className="hint">The whole way from files to result, for the next part: <a href={`/api/jobs/${state.job.id}/recipe`} download>save as recipe</a></p>
+      <p className="hint">
+        The whole way from files to result, for the next part:{' '}
+        <a href={`/api/jobs/${state.job.id}/recipe`} download>
+          save as recipe
+        </a>
+      </p>
     </WorkCard>
   )
 }

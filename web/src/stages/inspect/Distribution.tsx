@@ -35,21 +35,38 @@ export function Distribution({ histogram, limit, scale }: { histogram: NonNullab
     <div>
       <div style={{ height: 96 }}>
         <Bar
-          key={`${limit} ${scale}`} aria-label="Distribution of the deviation"
+          key={`${limit} ${scale}`}
+          aria-label="Distribution of the deviation"
           data={{
             labels: middle.map((m) => formatLength(m)),
-            datasets: [{ data: shares.map((s) => 100 * s), backgroundColor: middle.map((m) => `rgb(${deviationColour(m, limit, scale).join(' ')})`), borderColor: 'rgb(90 70 45 / 0.5)', borderWidth: 0.6, barPercentage: 1, categoryPercentage: 0.96 }],
+            datasets: [
+              {
+                data: shares.map((s) => 100 * s),
+                backgroundColor: middle.map((m) => `rgb(${deviationColour(m, limit, scale).join(' ')})`),
+                borderColor: 'rgb(90 70 45 / 0.5)',
+                borderWidth: 0.6,
+                barPercentage: 1,
+                categoryPercentage: 0.96,
+              },
+            ],
           }}
           options={{
-            animation: false, maintainAspectRatio: false, responsive: true,
+            animation: false,
+            maintainAspectRatio: false,
+            responsive: true,
             scales: { x: { display: false }, y: { display: false, type: 'linear', beginAtZero: true } },
-            plugins: { legend: { display: false }, tooltip: { callbacks: { label: (c) => `${Number(c.raw).toFixed(2)} % of the area`, title: (c) => `${c[0]?.label ?? ''} mm` } } },
+            plugins: {
+              legend: { display: false },
+              tooltip: { callbacks: { label: (c) => `${Number(c.raw).toFixed(2)} % of the area`, title: (c) => `${c[0]?.label ?? ''} mm` } },
+            },
           }}
           plugins={[limits]}
         />
       </div>
       <div className="figure hint" style={{ display: 'flex', justifyContent: 'space-between' }}>
-        <span>{formatLength(edges[0])}</span><span>0</span><span>+{formatLength(edges[edges.length - 1])} mm</span>
+        <span>{formatLength(edges[0])}</span>
+        <span>0</span>
+        <span>+{formatLength(edges[edges.length - 1])} mm</span>
       </div>
     </div>
   )

@@ -48,7 +48,14 @@ export function InspectCard({ go }: CardProps) {
   }, [place])
   if (!mesh || !nominal)
     return (
-      <WorkCard question="How far is the part from its nominal?" foot={<Button type="primary" onClick={() => go(mesh ? 'Capture' : 'Merge')}>{mesh ? 'Bring in a nominal' : 'Go to Merge'}</Button>}>
+      <WorkCard
+        question="How far is the part from its nominal?"
+        foot={
+          <Button type="primary" onClick={() => go(mesh ? 'Capture' : 'Merge')}>
+            {mesh ? 'Bring in a nominal' : 'Go to Merge'}
+          </Button>
+        }
+      >
         <p>Here every spot of the part is compared with its nominal. {mesh ? 'There is no nominal yet.' : 'There is no mesh yet.'}</p>
       </WorkCard>
     )
@@ -57,19 +64,48 @@ export function InspectCard({ go }: CardProps) {
   return (
     <WorkCard
       question="How far is the part from its nominal?"
-      about={!lastOf(path, 'best-fit') ? 'The part has not been laid on its nominal yet: do that in Datum first, unless both share their coordinates.' : undefined}
+      about={
+        !lastOf(path, 'best-fit') ? 'The part has not been laid on its nominal yet: do that in Datum first, unless both share their coordinates.' : undefined
+      }
       foot={
         last ? (
           <>
-            <Button disabled={flag.running || !field} onClick={() => dispatch(view.pick(flagging ? { kind: 'none' } : { kind: 'flag' }))}>{flagging ? 'No flag' : 'Place a flag'}</Button>
-            {settled ? <Button type="primary" onClick={() => go('Deliver')}>Go on to Deliver</Button> : <Button type="primary" disabled={step.running} onClick={() => void step.run({ operation: 'deviation', inputs: { measured: [mesh.slot], nominal: [nominal.slot] }, params: { limit, scale } })}>Compare with these limits</Button>}
+            <Button disabled={flag.running || !field} onClick={() => dispatch(view.pick(flagging ? { kind: 'none' } : { kind: 'flag' }))}>
+              {flagging ? 'No flag' : 'Place a flag'}
+            </Button>
+            {settled ? (
+              <Button type="primary" onClick={() => go('Deliver')}>
+                Go on to Deliver
+              </Button>
+            ) : (
+              <Button
+                type="primary"
+                disabled={step.running}
+                onClick={() => void step.run({ operation: 'deviation', inputs: { measured: [mesh.slot], nominal: [nominal.slot] }, params: { limit, scale } })}
+              >
+                Compare with these limits
+              </Button>
+            )}
           </>
         ) : (
-          <Button type="primary" disabled={step.running} onClick={() => void step.run({ operation: 'deviation', inputs: { measured: [mesh.slot], nominal: [nominal.slot] }, params: { limit, scale } })}>Compare</Button>
+          <Button
+            type="primary"
+            disabled={step.running}
+            onClick={() => void step.run({ operation: 'deviation', inputs: { measured: [mesh.slot], nominal: [nominal.slot] }, params: { limit, scale } })}
+          >
+            Compare
+          </Button>
         )
       }
     >
-      <Amount label="Fine inside" plusMinus value={limit} usual={half} onChange={setLimit} reason={state.job.tolerance === null ? 'no tolerance in the brief' : 'half of the tolerance in the brief'} />
+      <Amount
+        label="Fine inside"
+        plusMinus
+        value={limit}
+        usual={half}
+        onChange={setLimit}
+        reason={state.job.tolerance === null ? 'no tolerance in the brief' : 'half of the tolerance in the brief'}
+      />
       <Amount label="Scale to" plusMinus value={scale} usual={Math.max(1, 4 * half)} onChange={(v) => setScale(Math.max(v, limit * 1.01))} />
       {flagging && (
         <div className="field">

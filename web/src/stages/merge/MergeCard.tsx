@@ -11,7 +11,9 @@ import type { CardProps } from '../cards.ts'
 
 type Closing = 'open' | 'small' | 'closed'
 const CLOSING: Record<Closing, string> = {
-  open: 'Holes of the part and what was not seen stay open.', small: 'Gaps up to this size are closed, and marked as not measured.', closed: 'Everything is closed, bores of the part only where their ends were not seen.',
+  open: 'Holes of the part and what was not seen stay open.',
+  small: 'Gaps up to this size are closed, and marked as not measured.',
+  closed: 'Everything is closed, bores of the part only where their ends were not seen.',
 }
 
 /** One mesh out of all passes; then fewer triangles where wanted. */
@@ -38,28 +40,65 @@ export function MergeCard({ go }: CardProps) {
   const tooFine = size < least
   if (!passes.length)
     return (
-      <WorkCard question="How fine shall the mesh be?" foot={<Button type="primary" onClick={() => go(mesh ? 'Datum' : 'Capture')}>{mesh ? 'Go on to Datum' : 'Go to Capture'}</Button>}>
+      <WorkCard
+        question="How fine shall the mesh be?"
+        foot={
+          <Button type="primary" onClick={() => go(mesh ? 'Datum' : 'Capture')}>
+            {mesh ? 'Go on to Datum' : 'Go to Capture'}
+          </Button>
+        }
+      >
         <p>{mesh ? 'This job came with a mesh: there is nothing to merge.' : 'Here the passes become one mesh. There are none yet.'}</p>
       </WorkCard>
     )
-  const run = () => void merge.run({ operation: 'merge', inputs: { passes: passes.map((p) => p.slot) }, params: { cell: size, closing, ...(closing === 'small' ? { gapSize } : {}) } })
+  const run = () =>
+    void merge.run({
+      operation: 'merge',
+      inputs: { passes: passes.map((p) => p.slot) },
+      params: { cell: size, closing, ...(closing === 'small' ? { gapSize } : {}) },
+    })
   return (
     <WorkCard
       question="How fine shall the mesh be?"
-      about={adjusted ? undefined : passes.length > 1 ? 'The passes have not been adjusted jointly: how far they disagree is not known, and the cell size cannot be guarded.' : undefined}
+      about={
+        adjusted
+          ? undefined
+          : passes.length > 1
+            ? 'The passes have not been adjusted jointly: how far they disagree is not known, and the cell size cannot be guarded.'
+            : undefined
+      }
       foot={
         <>
           {mesh && <Button onClick={() => go('Datum')}>Go on to Datum</Button>}
-          <Button type="primary" disabled={merge.running || tooFine} onClick={run}>{last ? 'Merge again' : `Merge ${passes.length} passes`}</Button>
+          <Button type="primary" disabled={merge.running || tooFine} onClick={run}>
+            {last ? 'Merge again' : `Merge ${passes.length} passes`}
+          </Button>
         </>
       }
     >
       <Amount
-        label="Cell size" value={size} usual={usual} onChange={setCell} step={0.05}
+        label="Cell size"
+        value={size}
+        usual={usual}
+        onChange={setCell}
+        step={0.05}
         reason={least ? `never finer than the alignment error of ${formatLength(least)} mm` : 'the grid of the merge: details smaller than this are lost'}
       />
-      {tooFine && <p className="note">A cell of {formatLength(size)} mm is finer than the passes agree ({formatLength(least)} mm): their misfit would look like shape.</p>}
-      <Segmented<Closing> block value={closing} onChange={setClosing} options={[{ value: 'open', label: 'Open' }, { value: 'small', label: 'Small gaps' }, { value: 'closed', label: 'Closed' }]} />
+      {tooFine && (
+        <p className="note">
+          A cell of {formatLength(size)} mm is finer than the passes agree ({formatLength(least)} mm): their misfit would look like shape.
+        </p>
+      )}
+      <Segmented<Closing>
+        block
+        value={closing}
+        onChange={setClosing}
+        options={[
+          { value: 'open', label: 'Open' },
+          { value: 'small', label: 'Small gaps' },
+          { value: 'closed', label: 'Closed' },
+        ]}
+      />
       <p className="hint">{CLOSING[closing]}</p>
       {closing === 'small' && <Amount label="Gaps up to" value={gapSize} usual={5} onChange={setGapSize} />}
       <StepProblem of={merge} />
@@ -73,13 +112,39 @@ export function MergeCard({ go }: CardProps) {
       {mesh && (
         <details className="fine" open={!!reduced}>
           <summary>Fewer triangles</summary>
-          <Segmented block value={by} onChange={setBy} options={[{ value: 'deviation', label: 'By deviation' }, { value: 'count', label: 'By count' }]} />
+          <Segmented
+            block
+            value={by}
+            onChange={setBy}
+            options={[
+              { value: 'deviation', label: 'By deviation' },
+              { value: 'count', label: 'By count' },
+            ]}
+          />
           {by === 'deviation' ? (
-            <Amount label="Permitted deviation" value={deviation} usual={0.02} onChange={setDeviation} reason="from the unreduced mesh; measured afterwards, not assumed" />
+            <Amount
+              label="Permitted deviation"
+              value={deviation}
+              usual={0.02}
+              onChange={setDeviation}
+              reason="from the unreduced mesh; measured afterwards, not assumed"
+            />
           ) : (
-            <Amount label="Triangles" unit="" value={triangles} usual={200_000} onChange={(v) => setTriangles(Math.round(v))} reason={`of ${count(mesh.count)}`} />
+            <Amount
+              label="Triangles"
+              unit=""
+              value={triangles}
+              usual={200_000}
+              onChange={(v) => setTriangles(Math.round(v))}
+              reason={`of ${count(mesh.count)}`}
+            />
           )}
-          <Button disabled={reduce.running || !!state.steps.find((s) => s.state === 'running')} onClick={() => void reduce.run({ operation: 'reduce', inputs: { mesh: [mesh.slot] }, params: by === 'deviation' ? { deviation } : { triangles } })}>Reduce</Button>
+          <Button
+            disabled={reduce.running || !!state.steps.find((s) => s.state === 'running')}
+            onClick={() => void reduce.run({ operation: 'reduce', inputs: { mesh: [mesh.slot] }, params: by === 'deviation' ? { deviation } : { triangles } })}
+          >
+            Reduce
+          </Button>
           <StepProblem of={reduce} />
           {reduced && !reduce.running && <Numbers step={reduced} />}
         </details>
