@@ -168,7 +168,7 @@ describe('alignment of simulated passes against their true poses', () => {
     }
     const a = { name: 'a', data: ball(), pose: identity() }
     const b = { name: 'b', data: ball(), pose: fromRotationVector(0.5, 0.2, 0.1, 10, 0, 0) }
-    let said = false
+    let said: boolean
     try {
       said = (await alignByShape([a], [b], {}, quietContext)).ambiguous
     } catch (e) {

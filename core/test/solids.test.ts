@@ -240,7 +240,7 @@ describe('operations and recipes', () => {
         both[6 * i + k] = both[6 * i + 3 + k] = a[3 * i + k] * (i < 2500 ? 1 : 0.5) + (i < 2500 ? 0 : 100)
       }
     const r = await runOperation('islands', { passes: [place(makePoints({ xyz: both }))] }, { gap: 5, largestOnly: true }, quietContext)
-    expect(((r.outputs['passes'] as Item<Points>[])[0].data as Points).xyz.length / 3).toBe(5000)
+    expect((r.outputs['passes'] as Item<Points>[])[0].data.xyz.length / 3).toBe(5000)
   })
   test('a recipe runs on other data and gives the same evidence as its steps alone', async () => {
     const random = seeded(4)

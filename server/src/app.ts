@@ -59,7 +59,7 @@ export function buildApp(db: Database, queue: Queue, pages?: string): Express {
     }),
   )
   app.use(sameHostOnly)
-  app.use(compression({ filter: (req, res) => !/^\/api\/(items|events)/.test((req as Request).originalUrl) && compression.filter(req, res) }))
+  app.use(compression({ filter: (req, res) => !/^\/api\/(items|events)/.test(req.originalUrl) && compression.filter(req, res) }))
   app.get('/api/health', async (_req, res) => {
     const began = performance.now()
     await db.pool.query('select 1')
@@ -76,7 +76,7 @@ export function buildApp(db: Database, queue: Queue, pages?: string): Express {
         about: o.about,
         inputs: o.inputs,
         outputs: o.outputs,
-        settings: z.toJSONSchema(o.params, { io: 'input' }) as Record<string, unknown>,
+        settings: z.toJSONSchema(o.params, { io: 'input' }),
       })),
     )
   })
@@ -124,14 +124,12 @@ function sameHostOnly(req: Request, res: Response, next: NextFunction): void {
   const allowed = ['127.0.0.1', 'localhost', '[::1]', ...(process.env['OAK_HOSTS']?.split(',') ?? [])]
   const origin = req.headers.origin
   if (!allowed.includes(host) || (origin && origin !== 'null' && new URL(origin).host !== req.headers.host)) {
-    res
-      .status(403)
-      .json({
-        code: 'wrong-host',
-        message: 'This server answers only under its own name.',
-        where: host,
-        remedy: 'Open it as http://127.0.0.1, or name the host in OAK_HOSTS.',
-      })
+    res.status(403).json({
+      code: 'wrong-host',
+      message: 'This server answers only under its own name.',
+      where: host,
+      remedy: 'Open it as http://127.0.0.1, or name the host in OAK_HOSTS.',
+    })
     return
   }
   next()

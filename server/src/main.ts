@@ -18,7 +18,7 @@ async function main(): Promise<void> {
     cluster = await startCluster({ root, throwaway: process.env['OAK_THROWAWAY'] === '1' })
     process.env['DATABASE_URL'] = cluster.url
   }
-  const url = process.env['DATABASE_URL'] as string
+  const url = process.env['DATABASE_URL']
   const db = await connect(url)
   const boss = new PgBoss({ connectionString: url, max: 4 })
   boss.on('error', (e) => log.error({ err: e }, 'queue'))

@@ -48,7 +48,7 @@ export async function startAll() {
       ...(body === undefined ? {} : { body: JSON.stringify(body) }),
     })
     const text = await r.text()
-    return { status: r.status, body: (text ? JSON.parse(text) : null) as any }
+    return { status: r.status, body: text ? JSON.parse(text) : null }
   }
   const state = async (job: string): Promise<JobState> => (await call('GET', `/jobs/${job}`)).body
   const finished = async (job: string, step: string): Promise<Step> => {

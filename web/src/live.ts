@@ -9,10 +9,12 @@ export interface Progress {
   remaining: number | null
 }
 
+const initialState: { steps: Record<string, Progress>; connected: boolean } = { steps: {}, connected: true }
+
 /** How far the running steps are; not in the ledger, only on the screen. */
 export const progressSlice = createSlice({
   name: 'progress',
-  initialState: { steps: {} as Record<string, Progress>, connected: true },
+  initialState,
   reducers: {
     progressed(state, { payload }: PayloadAction<Progress & { step: string }>) {
       const { step, ...rest } = payload

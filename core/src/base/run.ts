@@ -32,7 +32,7 @@ const kernels = new Map<string, KernelFunction<never, unknown>>()
 
 /** Registers a kernel under a name by which a worker thread finds it again. */
 export function defineKernel<A, R>(name: string, run: KernelFunction<A, R>): Kernel<A, R> {
-  kernels.set(name, run as KernelFunction<never, unknown>)
+  kernels.set(name, run)
   return { name, run }
 }
 

@@ -36,7 +36,7 @@ export function clusterPoints(xyz: Float32Array, normals: Float32Array, weights:
     capacity *= 2
     mask = 2 * capacity - 1
     const copy = <T extends Int32Array | Float64Array>(from: T, to: T) => {
-      to.set(from as never)
+      to.set(from)
       return to
     }
     kx = copy(kx, new Int32Array(capacity))

@@ -87,7 +87,7 @@ export function markBand(l: Lattice, xyz: Float32Array): void {
       if (!bits) continue
       // cell x needs nodes x-1 .. x+2
       const wide = (bits << 8) | (bits << 7) | (bits << 9) | (bits << 10)
-      const left = (wide & 0xff) as number
+      const left = wide & 0xff
       const mid = (wide >> 8) & 0xff
       const right = (wide >> 16) & 0xff
       const cy = row & 7

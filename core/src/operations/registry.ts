@@ -40,7 +40,7 @@ export const OPERATIONS: readonly Operation[] = [
   flag,
   sample,
   facts,
-] as unknown as Operation[]
+]
 
 const byName = new Map(OPERATIONS.map((o) => [o.name, o]))
 

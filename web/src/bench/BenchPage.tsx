@@ -61,16 +61,16 @@ export function BenchPage() {
               key={j.id}
               job={j}
               onDelete={() =>
-                modal.confirm({
+                void modal.confirm({
                   title: `Delete “${j.title}”?`,
                   content: 'The job, its passes and its whole ledger go. This cannot be undone.',
                   okText: 'Delete',
                   okButtonProps: { danger: true },
                   cancelText: 'Keep it',
-                  onOk: async () => {
-                    const r = await remove(j.id)
-                    if (r.error) void message.error(problemOf(r.error)?.message ?? '')
-                  },
+                  onOk: () =>
+                    remove(j.id).then((r) => {
+                      if (r.error) void message.error(problemOf(r.error)?.message ?? '')
+                    }),
                 })
               }
             />

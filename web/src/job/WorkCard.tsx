@@ -2,6 +2,7 @@ import { Button } from 'antd'
 import type { ReactNode } from 'react'
 import type { Step } from '@oak-gauge/contract'
 import { useCancelStepMutation } from '../api.ts'
+import type { Progress } from '../live.ts'
 import { ProblemBox } from '../looks/ProblemBox.tsx'
 import { duration, formatValue } from '../looks/quantity.ts'
 import { useAppSelector } from '../store.ts'
@@ -27,7 +28,7 @@ export function WorkCard({ question, about, children, foot }: { question: string
 /** A running step: how far, how long still, and a way to stop it. */
 function Running({ step }: { step: Step }) {
   const { state } = useOpenJob()
-  const p = useAppSelector((s) => s.progress.steps[step.id])
+  const p: Progress | undefined = useAppSelector((s) => s.progress.steps[step.id])
   const [cancel] = useCancelStepMutation()
   const waiting = state.steps.filter((s) => s.state === 'queued').length - (step.state === 'queued' ? 1 : 0)
   const share = p?.progress ?? 0
