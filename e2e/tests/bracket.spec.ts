@@ -99,6 +99,8 @@ test('datum and inspect: worn face, bent foot and oversize bore are read off the
   await press(page, 'Compare')
   await ended(page)
   await drawn(page)
+  await page.keyboard.press('f')
+  await page.waitForTimeout(1500)
   expect(await shownNumber(page, 'largest extra')).toBeGreaterThan(0.6 * DEFECTS.bentFoot.rise)
   const spots: [string, number, number, (x: number, y: number, z: number) => number][] = [
     ['foot', 770, 470, (x) => bendAt(x)],
@@ -152,7 +154,7 @@ test('ledger: back, forward, a changed setting runs on; a reload finds everythin
   await page.keyboard.press('Shift+Z')
   await expect(steps).toHaveText(before)
   await steps.click()
-  const deviation = page.locator('.ledger [data-step="deviation"]').last()
+  const deviation = page.locator('.ledger [data-step="deviation"]').first()
   await deviation.getByRole('button', { name: 'Change and run on' }).click()
   await page.locator('#set-limit').fill('0.2')
   await page.getByRole('button', { name: /^Run, and the/ }).click()

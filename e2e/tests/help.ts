@@ -13,7 +13,7 @@ export async function goTo(page: Page, stage: string): Promise<void> {
 
 /** Everything that the stage shall show has arrived and is drawn. */
 export async function drawn(page: Page): Promise<void> {
-  await expect(page.locator('canvas')).toHaveAttribute('data-waiting', '0', { timeout: 60_000 })
+  await expect(page.getByLabel('3D view')).toHaveAttribute('data-waiting', '0', { timeout: 60_000 })
   await page.waitForTimeout(1500)
 }
 

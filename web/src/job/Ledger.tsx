@@ -45,12 +45,7 @@ export function Ledger() {
       }
     >
       {!steps.length && <p className="soft">No step yet. Everything that changes the job will be listed here, and can be taken back.</p>}
-      {steps.length > 0 && (
-        <Button size="small" disabled={!!busy || state.head === null} onClick={() => void goTo(null)} style={{ marginBottom: 10 }}>
-          To the very beginning
-        </Button>
-      )}
-      {steps.map((s) => {
+      {[...steps].reverse().map((s) => {
         const here = s.id === state.head
         const off = !onPath.has(s.id)
         return (

@@ -64,7 +64,7 @@ function place(stage: Stage, flags: Step[], box: HTMLDivElement | null, svg: SVG
       if (!p) continue
       const y = Math.min(h - 62, Math.max(free, p.y - 70))
       free = y + 50
-      const x = side === 'left' ? Math.max(14, Math.min(p.x - 190, 60)) : Math.min(w - flag.offsetWidth - 96, Math.max(p.x + 60, w - flag.offsetWidth - 150))
+      const x = side === 'left' ? Math.max(14, Math.min(p.x - 190, 60)) : Math.min(w - flag.offsetWidth - 160, Math.max(p.x + 60, w - flag.offsetWidth - 220))
       flag.style.transform = `translate(${Math.round(x)}px, ${Math.round(y)}px)`
       flag.style.left = '0'
       flag.style.top = '0'

@@ -74,6 +74,10 @@ export const viewSlice = createSlice({
     hide: (s, { payload }: PayloadAction<{ slots: string[]; hidden: boolean }>) => {
       for (const slot of payload.slots) s.hidden[slot] = payload.hidden
     },
+    /** back to what the stage shows by itself */
+    unhide: (s, { payload }: PayloadAction<string[]>) => {
+      for (const slot of payload) delete s.hidden[slot]
+    },
     /** leaves another job's or stage's selections behind */
     cleared: (s) => {
       s.picking = { kind: 'none' }

@@ -18,12 +18,20 @@ export function AdjustPart({ head, go }: { head: ReactNode; go(stage: Stage): vo
   const last = lastOf(path, 'adjust')
   const gaps = last && state.tray.find((i) => i.kind === 'field' && i.step === last.id)
   const rms = quantity(last, 'gap between passes, rms')?.value
-  useEffect(() => () => void dispatch(view.colours({ map: null })), [dispatch])
+  useEffect(
+    () => () => {
+      dispatch(view.colours({ map: null }))
+      dispatch(view.unhide(passes.map((p) => p.slot)))
+    },
+    // eslint-disable-next-line react-hooks/exhaustive-deps -- on leaving
+    [dispatch],
+  )
   const showMap = (on: boolean) => {
     if (!gaps) return
     const r = typeof rms === 'number' ? rms : 0.01
     dispatch(view.colours(on ? { map: gaps.slot, limit: 1.5 * r, scale: 4 * r } : { map: null }))
-    dispatch(view.hide({ slots: passes.map((p) => p.slot), hidden: on }))
+    const slots = passes.map((p) => p.slot)
+    dispatch(on ? view.hide({ slots, hidden: true }) : view.unhide(slots))
   }
   const of = last?.evidence?.quantities ?? []
   const value = (name: string, who: string) => of.find((q) => q.name === name && q.of === who)

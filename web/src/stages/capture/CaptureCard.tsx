@@ -35,7 +35,7 @@ export function CaptureCard({ go }: CardProps) {
     take(e.dataTransfer.files)
   }
   const refused = state.steps.filter((s) => s.operation === 'import' && s.state === 'failed')
-  const items = [...passes, ...meshes, ...nominals].filter((i) => state.steps.find((s) => s.id === i.step)?.operation === 'import')
+  const items = [...passes, ...nominals, ...meshes.filter((i) => state.steps.find((s) => s.id === i.step)?.operation === 'import')]
   return (
     <WorkCard
       question="What was recorded?"

@@ -41,7 +41,7 @@ export function CleanCard({ go }: CardProps) {
   }, [tool, chosen, dispatch])
   useEffect(
     () => () => {
-      dispatch(view.hide({ slots: passes.map((p) => p.slot), hidden: false }))
+      dispatch(view.unhide(passes.map((p) => p.slot)))
     },
     // eslint-disable-next-line react-hooks/exhaustive-deps -- on leaving
     [],
