@@ -104,6 +104,11 @@ export function Ledger() {
           </div>
         )
       })}
+      {steps.length > 0 && (
+        <Button size="small" disabled={!!busy || state.head === null} onClick={() => void goTo(null)}>
+          To the very beginning
+        </Button>
+      )}
       {editing && <EditStep step={editing} after={path.length - 1 - path.findIndex((s) => s.id === editing.id)} onClose={() => setEditing(null)} />}
       {comparing && both.length === 2 && <Compare a={both[0]} b={both[1]} onClose={() => setComparing(false)} />}
     </Drawer>
