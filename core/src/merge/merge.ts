@@ -6,7 +6,7 @@ import { median } from '../base/stats.ts'
 import { makeMesh, keepTriangles, triangleAreas, triangleCount, type Mesh } from '../shape/mesh.ts'
 import { estimateNormals } from '../shape/normals.ts'
 import type { Placed, Points } from '../shape/points.ts'
-import { splitPinchedVertices, topology } from '../shape/topology.ts'
+import { splitPinchedVertices } from '../shape/topology.ts'
 import { buildRowGrid } from '../space/rowgrid.ts'
 import { clusterPoints } from './cluster.ts'
 import { closeSurface, type Closing } from './close.ts'
@@ -165,24 +165,39 @@ async function gatherSource(passes: Placed<Points>[], options: MergeOptions, ctx
 
 /** Loose pieces below a share of the whole area go: strays that happened to form a surface. The largest always stays. */
 export function dropCrumbs(mesh: Mesh, share: number): { mesh: Mesh; dropped: number } {
-  const topo = topology(mesh)
-  if (topo.components < 2) return { mesh, dropped: 0 }
-  const areas = triangleAreas(mesh)
-  const area = new Float64Array(topo.components)
+  const t = mesh.triangles
+  // pieces by shared vertices: quicker than by shared edges, and what hangs on by one point may stay
+  const parent = new Int32Array(mesh.vertices.length / 3)
+  for (let i = 0; i < parent.length; i++) parent[i] = i
+  const find = (i: number): number => {
+    while (parent[i] !== i) {
+      parent[i] = parent[parent[i]]
+      i = parent[i]
+    }
+    return i
+  }
+  for (let i = 0; i < t.length; i += 3) {
+    const a = find(t[i])
+    for (const k of [1, 2]) {
+      const b = find(t[i + k])
+      if (b !== a) parent[b] = a
+    }
+  }
+  const area = new Float64Array(parent.length)
   let sum = 0
-  areas.forEach((a, i) => {
-    area[topo.componentOf[i]] += a
+  triangleAreas(mesh).forEach((a, i) => {
+    area[find(t[3 * i])] += a
     sum += a
   })
-  const largest = area.indexOf(Math.max(...area))
-  const keep = u8(triangleCount(mesh))
+  let largest = 0
+  for (let i = 0; i < area.length; i++) if (area[i] > area[largest]) largest = i
   let dropped = 0
-  area.forEach((a, c) => {
-    if (a < share * sum && c !== largest) dropped++
-  })
+  for (let i = 0; i < area.length; i++) if (area[i] > 0 && area[i] < share * sum && i !== largest) dropped++
+  if (!dropped) return { mesh, dropped }
+  const keep = u8(triangleCount(mesh))
   for (let i = 0; i < keep.length; i++) {
-    const c = topo.componentOf[i]
+    const c = find(t[3 * i])
     keep[i] = area[c] >= share * sum || c === largest ? 1 : 0
   }
-  return dropped ? { mesh: keepTriangles(mesh, keep), dropped } : { mesh, dropped }
+  return { mesh: keepTriangles(mesh, keep), dropped }
 }

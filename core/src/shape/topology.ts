@@ -1,48 +1,55 @@
 import { f32, u32, u8 } from '../base/arrays.ts'
 import { makeMesh, vertexCount, type Mesh } from './mesh.ts'
 
-/** Across each side of each triangle (side k from corner k to k+1): 3 * neighbour + side, -1 open, -2 more than two meet. */
+/**
+ * Across each side of each triangle (side k from corner k to k+1): 3 * neighbour + side, -1 open, -2 more than two meet.
+ * Sides are gathered by their lower vertex and matched within: neighbours in the mesh are neighbours in memory.
+ * Tried: a hash over all edges, 2.6 times slower on 1.3 M triangles.
+ */
 export function oppositeSides(mesh: Mesh): Int32Array {
   const t = mesh.triangles
   const n = t.length
-  const out = new Int32Array(n).fill(-1)
-  let size = 16
-  while (size < 2 * n) size *= 2
-  // chained hash over undirected edges: head per slot, next per side
-  const head = new Int32Array(size).fill(-1)
-  const next = new Int32Array(n).fill(-1)
-  const mask = size - 1
+  const start = new Uint32Array(vertexCount(mesh) + 1)
+  const far = new Uint32Array(n)
   for (let s = 0; s < n; s++) {
     const a = t[s]
     const b = t[s - (s % 3) + ((s + 1) % 3)]
-    const lo = a < b ? a : b
-    const hi = a < b ? b : a
-    let h = Math.imul(lo, 0x9e3779b1) ^ Math.imul(hi, 0x85ebca77)
-    h = (h ^ (h >>> 15)) & mask
-    let other = head[h]
-    let count = 0
-    let first = -1
-    while (other >= 0) {
-      const oa = t[other]
-      const ob = t[other - (other % 3) + ((other + 1) % 3)]
-      if ((oa === lo && ob === hi) || (oa === hi && ob === lo)) {
-        count++
-        first = other
-        if (count > 1) out[other] = -2
+    far[s] = a < b ? b : a
+    start[(a < b ? a : b) + 1]++
+  }
+  for (let v = 1; v < start.length; v++) start[v] += start[v - 1]
+  const fill = start.slice(0, -1)
+  const sides = new Uint32Array(n)
+  for (let s = 0; s < n; s++) {
+    const a = t[s]
+    const b = t[s - (s % 3) + ((s + 1) % 3)]
+    sides[fill[a < b ? a : b]++] = s
+  }
+  const out = new Int32Array(n).fill(-1)
+  const by = (p: number, q: number) => far[p] - far[q] || p - q
+  for (let v = 0; v + 1 < start.length; v++) {
+    const own = sides.subarray(start[v], start[v + 1])
+    // few: by insertion, in place; the hub of a large fan: by a real sort
+    if (own.length > 48) own.sort(by)
+    else
+      for (let i = 1; i < own.length; i++) {
+        const s = own[i]
+        let j = i - 1
+        while (j >= 0 && by(own[j], s) > 0) {
+          own[j + 1] = own[j]
+          j--
+        }
+        own[j + 1] = s
       }
-      other = next[other]
+    for (let i = 0; i < own.length;) {
+      let e = i + 1
+      while (e < own.length && far[own[e]] === far[own[i]]) e++
+      if (e - i === 2) {
+        out[own[i]] = own[i + 1]
+        out[own[i + 1]] = own[i]
+      } else if (e - i > 2) for (let k = i; k < e; k++) out[own[k]] = -2
+      i = e
     }
-    if (count === 1 && out[first] === -1) {
-      out[s] = first
-      out[first] = s
-    } else if (count >= 1) {
-      out[s] = -2
-      const o = out[first]
-      if (o >= 0) out[o] = -2
-      out[first] = -2
-    }
-    next[s] = head[h]
-    head[h] = s
   }
   return out
 }
