@@ -4,7 +4,7 @@ import { makeMesh, vertexCount, type Mesh } from './mesh.ts'
 /**
  * Across each side of each triangle (side k from corner k to k+1): 3 * neighbour + side, -1 open, -2 more than two meet.
  * Sides are gathered by their lower vertex and matched within: neighbours in the mesh are neighbours in memory.
- * Tried: a hash over all edges, 2.6 times slower on 1.3 M triangles.
+ * Measured on 1.3 M triangles: 0.27 to 0.5 s, a hash over all edges 0.5 to 0.65 s.
  */
 export function oppositeSides(mesh: Mesh): Int32Array {
   const t = mesh.triangles
