@@ -4,7 +4,8 @@ import type { Placed, Points } from '../shape/points.ts'
 import { buildRowGrid } from '../space/rowgrid.ts'
 import { groupCloud } from './cloud.ts'
 import { icp } from './icp.ts'
-import { adjustJointly, type JointResult } from './joint.ts'
+import { adjustJointly } from './joint.ts'
+import type { JointResult } from './jointreport.ts'
 
 export interface FineOptions {
   /** how far off the loose side may be, mm; default 4 % of the part */

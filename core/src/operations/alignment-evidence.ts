@@ -1,4 +1,4 @@
-import type { JointResult } from '../align/joint.ts'
+import type { JointResult } from '../align/jointreport.ts'
 import { q, type Evidence } from './operation.ts'
 
 /** Numbers of an adjustment for the ledger: the whole first, then each pass, then each pair. */

@@ -1,0 +1,114 @@
+import { describe, expect, test } from '@jest/globals'
+import type { TrayItem } from '@oak-gauge/contract'
+import { formatLength, parseLength } from '../src/looks/length.ts'
+import { bytes, count, duration, formatValue, short } from '../src/looks/quantity.ts'
+import { normalsOf, seamed } from '../src/view/geometry.ts'
+import { previewTrim } from '../src/stages/clean/trim.ts'
+
+describe('lengths as people type them', () => {
+  test.each<[string, number | null]>([
+    ['0.1', 0.1],
+    ['.1', 0.1],
+    ['0,1', 0.1],
+    [',5', 0.5],
+    ['4 in', 101.6],
+    ['4in', 101.6],
+    ['2 cm', 20],
+    ['1 m', 1000],
+    ['12 µm', 0.012],
+    ['± 0.2', 0.2],
+    ['-3', -3],
+    ['1e-2', 0.01],
+    ['', null],
+    ['abc', null],
+    ['1 2', null],
+    ['4 parsecs', null],
+  ])('“%s”', (text, mm) => {
+    const v = parseLength(text)
+    if (mm === null) expect(v).toBeNull()
+    else expect(v).toBeCloseTo(mm, 12)
+  })
+  test.each<[number, string]>([
+    [0.2, '0.20'],
+    [0.3, '0.30'],
+    [0.775, '0.775'],
+    [0.0049, '0.0049'],
+    [1, '1.00'],
+    [15, '15.0'],
+    [150, '150'],
+    [0, '0.00'],
+    [NaN, '–'],
+  ])('%s is shown as %s', (v, text) => {
+    expect(formatLength(v)).toBe(text)
+  })
+  test('what is shown reads back', () => {
+    for (const v of [0.1, 0.25, 1.5, 12.5, 300]) expect(parseLength(formatLength(v))).toBeCloseTo(v, 6)
+  })
+})
+
+describe('numbers never have more digits than their uncertainty deserves', () => {
+  test.each<[Parameters<typeof formatValue>[0], string]>([
+    [{ value: 0.41732, unit: 'mm', uncertainty: 0.017 }, '0.417'],
+    [{ value: 0.41732, unit: 'mm', uncertainty: 0.2 }, '0.42'],
+    [{ value: 1322743, unit: '' }, '1\u202f322\u202f743'],
+    [{ value: 82.7412, unit: '%' }, '82.7'],
+    [{ value: 0.3642, unit: '%' }, '0.36'],
+    [{ value: 0.0048, unit: 'mm' }, '0.0048'],
+    [{ value: 101.6, unit: 'mm' }, '101.60'],
+    [{ value: 'open', unit: '' }, 'open'],
+    [{ value: Infinity, unit: 'mm' }, '–'],
+  ])('%j', (q, text) => {
+    expect(formatValue(q)).toBe(text)
+  })
+  test('counts, sizes and times', () => {
+    expect([short(999), short(12_345), short(1_480_000), count(1234)]).toEqual(['999', '12 k', '1.48 M', '1\u202f234'])
+    expect([bytes(84), bytes(25_475_384), bytes(2048)]).toEqual(['84 B', '25.5 MB', '2.0 kB'])
+    expect([duration(120), duration(2340), duration(75_000)]).toEqual(['120 ms', '2.3 s', '1 min 15 s'])
+  })
+})
+
+describe('what the stage draws', () => {
+  // two triangles of a unit square, counter-clockwise from above
+  const v = Float32Array.of(0, 0, 0, 1, 0, 0, 1, 1, 0, 0, 1, 0)
+  const t = Uint32Array.of(0, 1, 2, 0, 2, 3)
+  test('smooth normals look up', () => {
+    const n = normalsOf(v, t)
+    for (let i = 0; i < 4; i++) expect([n[3 * i], n[3 * i + 1], Math.sign(n[3 * i + 2])]).toEqual([0, 0, 1])
+  })
+  test('every corner of a nominal knows its face', () => {
+    const s = seamed(v, t, Uint32Array.of(7, 9))
+    expect([...s.faces]).toEqual([7, 7, 7, 9, 9, 9])
+    expect(s.positions).toHaveLength(18)
+    expect([...seamed(v, t, undefined).faces]).toEqual([-1, -1, -1, -1, -1, -1])
+  })
+})
+
+describe('what a trim plane would take away', () => {
+  const item = (count: number, pose = [1, 0, 0, 0, 0, 1, 0, 0, 0, 0, 1, 0, 0, 0, 0, 1]) => ({ count, pose }) as TrayItem
+  const places = [
+    [0, 0, 0],
+    [9, 0, 0],
+    [0, 9, 0],
+  ].map((at) => ({ at: at as [number, number, number], slot: 's', face: null }))
+  // 60 points on the table, 40 on the part 10 mm above
+  const xyz = Float32Array.from({ length: 300 }, (_, i) => (i % 3 === 2 ? (i < 180 ? 0 : 10) : i % 7))
+  test('the table goes, the part stays; shown points speak for all', () => {
+    const p = previewTrim(places, 15, 0.3, false, [{ item: item(10_000), arrays: { xyz } }])
+    expect(p?.share).toBeCloseTo(0.6, 6)
+    expect([p?.points, p?.left]).toEqual([6000, 4000])
+    expect(p?.plane.normal[2]).toBeCloseTo(1, 9)
+    expect(p?.plane.offset).toBeCloseTo(0.3, 9)
+  })
+  test('flipped, the part would go', () => {
+    expect(previewTrim(places, 15, 0.3, true, [{ item: item(100), arrays: { xyz } }])?.share).toBeCloseTo(1, 6)
+  })
+  test('a pass with a pose is judged where it lies', () => {
+    const shifted = item(100, [1, 0, 0, 0, 0, 1, 0, 0, 0, 0, 1, 5, 0, 0, 0, 1])
+    expect(previewTrim(places, 15, 0.3, false, [{ item: shifted, arrays: { xyz } }])?.share).toBe(0)
+  })
+  test('one place: a plane is fitted around it; too few places say nothing yet', () => {
+    const p = previewTrim([{ at: [3, 3, 0], slot: 's', face: null }], 9, 0.3, false, [{ item: item(100), arrays: { xyz } }])
+    expect(p?.share).toBeCloseTo(0.6, 6)
+    expect(previewTrim(places.slice(0, 2), 15, 0.3, false, [{ item: item(100), arrays: { xyz } }])).toBeNull()
+  })
+})
