@@ -74,14 +74,15 @@ describe('./oak without server or database', () => {
   })
   test('what is at fault says what, where and what to do', () => {
     const missing = oak('run', 'facts', '--in', `mesh=${folder}/none.stl`)
-    // a file that is not there is a wrong call
-    expect(missing.code).toBe(2)
+    expect(missing.code).toBe(1)
     expect(missing.err).toContain('none.stl')
     writeFileSync(join(folder, 'bad.ply'), 'ply\nformat ascii 1.0\nelement vertex 9\nproperty float x\nproperty float y\nproperty float z\nend_header\n0 0 0\n')
     const bad = oak('run', 'strays', '--in', `passes=${folder}/bad.ply`)
     expect(bad.code).toBe(1)
     expect(bad.err).toContain('bad.ply')
-    const recipe = oak('run', join(folder, 'ball.json'))
+    // a recipe that delivers needs a folder: a wrong call; one without its inputs says which
+    expect(oak('run', join(folder, 'ball.json')).code).toBe(2)
+    const recipe = oak('run', join(folder, 'ball.json'), '--out', folder)
     expect(recipe.code).toBe(1)
     expect(recipe.err).toContain('passes')
   })
