@@ -9,6 +9,7 @@ import { mergePasses } from '../src/merge/merge.ts'
 import { parseRecipe, runRecipe } from '../src/operations/recipe.ts'
 import { OPERATIONS, runOperation } from '../src/operations/registry.ts'
 import type { Item } from '../src/operations/operation.ts'
+import { closeGaps } from '../src/repair/gaps.ts'
 import { reduceMesh } from '../src/repair/reduce.ts'
 import type { Mesh } from '../src/shape/mesh.ts'
 import { makePoints, type Points } from '../src/shape/points.ts'
@@ -109,6 +110,40 @@ describe('solids with closed formulae come back out of the merge: volume, and ar
     expect(closed.topology.openEdges).toBe(0)
     expect(closed.unmeasuredShare).toBeGreaterThan(0.1)
   }, 120_000)
+})
+
+describe('closing gaps', () => {
+  /** A ball without the triangles whose middle lies above z, and without a strip that leaves a large border below. */
+  const holed = (above: number, below = -99): Mesh => {
+    const m = sphereMesh(20, 60)
+    const keep: number[] = []
+    for (let i = 0; i < m.triangles.length; i += 3) {
+      const z = [0, 1, 2].reduce((s, k) => s + m.vertices[3 * m.triangles[i + k] + 2] / 3, 0)
+      if (z < above && z > below) keep.push(...m.triangles.subarray(i, i + 3))
+    }
+    return { ...m, triangles: Uint32Array.from(keep) }
+  }
+  test('a small gap is closed as fine as its border, flagged, and the measured part is untouched', () => {
+    const before = holed(19.6)
+    const r = closeGaps(before, { size: 10 }, quietContext)
+    const facts = meshFacts(r.mesh)
+    expect([r.closed, r.left, facts.topology.openEdges, facts.topology.nonManifoldEdges, facts.topology.flippedEdges]).toEqual([1, 0, 0, 0, 0])
+    expect([...r.mesh.vertices.subarray(0, before.vertices.length)]).toEqual([...before.vertices])
+    // the cap of height 0.4 mm has an area of 2 pi r h; the membrane is a little less
+    expect(Math.abs(r.area / (2 * Math.PI * 20 * 0.4) - 1)).toBeLessThan(0.1)
+    expect(facts.unmeasuredShare).toBeGreaterThan(0.005)
+    expect(Math.abs(facts.volume / ((4 / 3) * Math.PI * 8000) - 1)).toBeLessThan(0.003)
+  })
+  test('what is larger stays open and is told', () => {
+    const r = closeGaps(holed(19.6, -10), { size: 10 }, quietContext)
+    expect([r.closed, r.left]).toEqual([1, 1])
+    expect(r.largestLeft).toBeGreaterThan(30)
+    expect(meshFacts(r.mesh).topology.borders).toBe(1)
+  })
+  test('a closed body and a size of nothing', () => {
+    expect(closeGaps(boxMesh(5, 5, 5), {}, quietContext).closed).toBe(0)
+    expect(() => closeGaps(boxMesh(5, 5, 5), { size: 0 }, quietContext)).toThrow('above 0 mm')
+  })
 })
 
 describe('reduction says what it did', () => {

@@ -5,6 +5,7 @@ import { fineAlignment } from './align-fine.ts'
 import { alignPairs } from './align-pairs.ts'
 import { alignShape } from './align-shape.ts'
 import { bestFitOperation } from './best-fit.ts'
+import { closeGapsOperation } from './close-gaps.ts'
 import { deviation } from './deviation.ts'
 import { facts } from './facts.ts'
 import { flag } from './flag.ts'
@@ -34,6 +35,7 @@ export const OPERATIONS: readonly Operation[] = [
   fineAlignment,
   adjust,
   merge,
+  closeGapsOperation,
   reduce,
   bestFitOperation,
   deviation,

@@ -36,6 +36,9 @@ export function MergeCard({ go }: CardProps) {
   const [triangles, setTriangles] = useState(200_000)
   const merge = useStep()
   const reduce = useStep()
+  const close = useStep()
+  const [gaps, setGaps] = useState(5)
+  const gapped = lastOf(path, 'close-gaps')
   const size = cell ?? usual
   const tooFine = size < least
   if (!passes.length)
@@ -108,6 +111,28 @@ export function MergeCard({ go }: CardProps) {
           <Numbers step={last} names={['triangles', 'cell size', 'surface noise', 'open edges', 'pieces', 'not measured']} />
           <Warnings step={last} />
         </>
+      )}
+      {mesh && (
+        <details className="fine" open={!!gapped}>
+          <summary>Gaps of the mesh</summary>
+          <Amount
+            label="Close gaps up to"
+            value={gaps}
+            usual={5}
+            onChange={setGaps}
+            reason="across; by a membrane, flagged not measured. The measured part stays as it is."
+          />
+          <Button disabled={close.running} onClick={() => void close.run({ operation: 'close-gaps', inputs: { mesh: [mesh.slot] }, params: { size: gaps } })}>
+            Close gaps
+          </Button>
+          <StepProblem of={close} />
+          {gapped && !close.running && (
+            <>
+              <Numbers step={gapped} />
+              <Warnings step={gapped} />
+            </>
+          )}
+        </details>
       )}
       {mesh && (
         <details className="fine" open={!!reduced}>

@@ -1,0 +1,214 @@
+import { f32, u32, u8 } from '../base/arrays.ts'
+import { OakError } from '../base/errors.ts'
+import { checkCancelled, type RunContext } from '../base/run.ts'
+import { makeMesh, type Mesh } from '../shape/mesh.ts'
+import { borderLoops, oppositeSides } from '../shape/topology.ts'
+
+export interface GapOptions {
+  /** largest gap closed, mm across; default 5 */
+  size?: number
+}
+
+export interface GapResult {
+  mesh: Mesh
+  closed: number
+  left: number
+  /** mm across, 0 when none is left */
+  largestLeft: number
+  /** area filled, mm2 */
+  area: number
+}
+
+/** Borders with more corners take too long for the exact triangulation (n^3), and are no small gaps any more. */
+const MOST_CORNERS = 700
+const ROUNDS = 12
+
+/**
+ * Closes small gaps of a mesh: of all ways to span each border by triangles the one of least area (Barequet and Sharir 1995), divided
+ * until its edges are as long as the border's, and smoothed as a membrane (after Liepa 2003). What is measured is not touched; what is
+ * filled is flagged not measured. Larger borders stay open: they are holes of the part, or want another pass.
+ * Throws OakError 'bad-setting' when the size is not above 0 mm.
+ */
+export function closeGaps(mesh: Mesh, options: GapOptions, ctx: RunContext): GapResult {
+  const size = options.size ?? 5
+  if (!(size > 0)) throw new OakError('bad-setting', 'The size of the gaps must be above 0 mm.')
+  const loops = borderLoops(mesh, oppositeSides(mesh))
+  const vertices: number[] = []
+  const triangles: number[] = []
+  let [closed, left, largestLeft, area] = [0, 0, 0, 0]
+  const base = mesh.vertices.length / 3
+  loops.forEach((loop, k) => {
+    checkCancelled(ctx)
+    const across = widthOf(mesh.vertices, loop)
+    if (across > size || loop.length < 3 || loop.length > MOST_CORNERS || new Set(loop).size < loop.length) {
+      left++
+      largestLeft = Math.max(largestLeft, across)
+      return
+    }
+    // the border runs along the triangles that are there; the filling runs the other way
+    const ring = [...loop].reverse()
+    const patch = span(mesh.vertices, ring)
+    refine(patch)
+    relax(patch, ring.length)
+    const first = base + vertices.length / 3
+    for (let i = 3 * ring.length; i < patch.p.length; i++) vertices.push(patch.p[i])
+    for (const v of patch.t) triangles.push(v < ring.length ? ring[v] : first + v - ring.length)
+    for (let i = 0; i < patch.t.length; i += 3) area += areaOf(patch.p, patch.t[i], patch.t[i + 1], patch.t[i + 2])
+    closed++
+    ctx.progress((k + 1) / loops.length, 'gaps')
+  })
+  if (!closed) return { mesh, closed, left, largestLeft, area }
+  const v = f32(mesh.vertices.length + vertices.length)
+  v.set(mesh.vertices)
+  v.set(vertices, mesh.vertices.length)
+  const t = u32(mesh.triangles.length + triangles.length)
+  t.set(mesh.triangles)
+  t.set(triangles, mesh.triangles.length)
+  const unmeasured = u8(t.length / 3).fill(1, mesh.triangles.length / 3)
+  if (mesh.unmeasured) unmeasured.set(mesh.unmeasured)
+  return { mesh: makeMesh({ vertices: v, triangles: t, unmeasured }), closed, left, largestLeft, area }
+}
+
+interface Patch {
+  p: number[]
+  t: number[]
+}
+
+/** Twice the distance from the border's middle to its furthest corner, mm. */
+function widthOf(v: Float32Array, loop: number[]): number {
+  const c = [0, 1, 2].map((k) => loop.reduce((s, i) => s + v[3 * i + k] / loop.length, 0))
+  return 2 * Math.max(...loop.map((i) => Math.hypot(v[3 * i] - c[0], v[3 * i + 1] - c[1], v[3 * i + 2] - c[2])))
+}
+
+function areaOf(p: ArrayLike<number>, a: number, b: number, c: number): number {
+  const ux = p[3 * b] - p[3 * a],
+    uy = p[3 * b + 1] - p[3 * a + 1],
+    uz = p[3 * b + 2] - p[3 * a + 2]
+  const wx = p[3 * c] - p[3 * a],
+    wy = p[3 * c + 1] - p[3 * a + 1],
+    wz = p[3 * c + 2] - p[3 * a + 2]
+  return Math.hypot(uy * wz - uz * wy, uz * wx - ux * wz, ux * wy - uy * wx) / 2
+}
+
+/** Triangulation of a ring of least area, by dynamic programming over its chains. */
+function span(v: Float32Array, ring: number[]): Patch {
+  const n = ring.length
+  const p = ring.flatMap((i) => [v[3 * i], v[3 * i + 1], v[3 * i + 2]])
+  const least = new Float64Array(n * n)
+  const cut = new Int32Array(n * n)
+  for (let step = 2; step < n; step++)
+    for (let i = 0; i + step < n; i++) {
+      const j = i + step
+      let best = Infinity
+      for (let k = i + 1; k < j; k++) {
+        const w = least[i * n + k] + least[k * n + j] + areaOf(p, i, k, j)
+        if (w < best) {
+          best = w
+          cut[i * n + j] = k
+        }
+      }
+      least[i * n + j] = best
+    }
+  const t: number[] = []
+  const chains: [number, number][] = [[0, n - 1]]
+  for (let chain = chains.pop(); chain; chain = chains.pop()) {
+    const [i, j] = chain
+    if (j - i < 2) continue
+    const k = cut[i * n + j]
+    t.push(i, k, j)
+    chains.push([i, k], [k, j])
+  }
+  return { p, t }
+}
+
+/** Halves inner edges that are longer than the border's, and turns those that make slim triangles, until the filling is as fine as its border. */
+function refine(patch: Patch): void {
+  const { p, t } = patch
+  const length = (a: number, b: number) => Math.hypot(p[3 * a] - p[3 * b], p[3 * a + 1] - p[3 * b + 1], p[3 * a + 2] - p[3 * b + 2])
+  const n = p.length / 3
+  let mean = 0
+  for (let i = 0; i < n; i++) mean += length(i, (i + 1) % n) / n
+  for (let round = 0; round < ROUNDS; round++) {
+    const long = innerEdges(t)
+      .filter((e) => length(e.a, e.b) > 1.5 * mean)
+      .sort((x, y) => length(y.a, y.b) - length(x.a, x.b))
+    const touched = new Set<number>()
+    for (const e of long) {
+      if (touched.has(e.left) || touched.has(e.right)) continue
+      touched.add(e.left).add(e.right)
+      const m = p.length / 3
+      for (let k = 0; k < 3; k++) p.push((p[3 * e.a + k] + p[3 * e.b + k]) / 2)
+      // (a, b, c) and (b, a, d) become four around m
+      const c = third(t, e.left, e.a, e.b)
+      const d = third(t, e.right, e.a, e.b)
+      t.splice(3 * e.left, 3, e.a, m, c)
+      t.splice(3 * e.right, 3, e.b, m, d)
+      t.push(m, e.b, c, m, e.a, d)
+    }
+    turn(patch)
+    if (!long.length) break
+  }
+}
+
+interface Edge {
+  a: number
+  b: number
+  /** triangle in which the edge runs from a to b, and the one in which it runs back */
+  left: number
+  right: number
+}
+
+function innerEdges(t: number[]): Edge[] {
+  const at = new Map<string, number>()
+  for (let i = 0; i < t.length; i++) at.set(`${t[i]} ${t[i - (i % 3) + ((i + 1) % 3)]}`, Math.floor(i / 3))
+  const out: Edge[] = []
+  for (const [key, left] of at) {
+    const [a, b] = key.split(' ').map(Number)
+    const right = at.get(`${b} ${a}`)
+    if (a < b && right !== undefined) out.push({ a, b, left, right })
+  }
+  return out
+}
+
+const third = (t: number[], i: number, a: number, b: number) => [t[3 * i], t[3 * i + 1], t[3 * i + 2]].find((v) => v !== a && v !== b) as number
+
+/** Turns inner edges whose opposite angles add up to more than half a circle (Delaunay's rule). */
+function turn({ p, t }: Patch): void {
+  const angle = (at: number, a: number, b: number) => {
+    const u = [0, 1, 2].map((k) => p[3 * a + k] - p[3 * at + k])
+    const w = [0, 1, 2].map((k) => p[3 * b + k] - p[3 * at + k])
+    const c = (u[0] * w[0] + u[1] * w[1] + u[2] * w[2]) / (Math.hypot(...u) * Math.hypot(...w) || 1)
+    return Math.acos(Math.max(-1, Math.min(1, c)))
+  }
+  const touched = new Set<number>()
+  const edges = innerEdges(t)
+  const joined = new Set(edges.map((e) => `${e.a} ${e.b}`))
+  for (const e of edges) {
+    if (touched.has(e.left) || touched.has(e.right)) continue
+    const c = third(t, e.left, e.a, e.b)
+    const d = third(t, e.right, e.a, e.b)
+    if (angle(c, e.a, e.b) + angle(d, e.a, e.b) <= Math.PI + 1e-6 || joined.has(`${Math.min(c, d)} ${Math.max(c, d)}`)) continue
+    touched.add(e.left).add(e.right)
+    t.splice(3 * e.left, 3, c, e.a, d)
+    t.splice(3 * e.right, 3, d, e.b, c)
+  }
+}
+
+/** Inner points to the mean of their neighbours, again and again: a membrane in the frame of the border. */
+function relax({ p, t }: Patch, border: number): void {
+  const n = p.length / 3
+  const around: Set<number>[] = Array.from({ length: n }, () => new Set())
+  for (let i = 0; i < t.length; i++) {
+    const a = t[i]
+    const b = t[i - (i % 3) + ((i + 1) % 3)]
+    around[a].add(b)
+    around[b].add(a)
+  }
+  for (let round = 0; round < 60; round++)
+    for (let i = border; i < n; i++)
+      for (let k = 0; k < 3; k++) {
+        let s = 0
+        for (const j of around[i]) s += p[3 * j + k]
+        p[3 * i + k] = s / around[i].size
+      }
+}
