@@ -28,7 +28,7 @@ export function MergeCard({ go }: CardProps) {
   const mesh = merged ?? meshes.at(-1)
   // finer than the points are apart there is nothing to see; finer than the error it would lie
   const usual = Math.max(0.3, Math.ceil(20 * least) / 20)
-  const [cell, setCell] = useState<number | null>(null)
+  const [cell, setCell] = useState<number | null>(typeof last?.params['cell'] === 'number' ? last.params['cell'] : null)
   const [closing, setClosing] = useState<Closing>('open')
   const [gapSize, setGapSize] = useState(5)
   const [by, setBy] = useState<'deviation' | 'count'>('deviation')
