@@ -7,7 +7,7 @@ import { robustSigma } from '../base/stats.ts'
 import { alignByShape } from '../align/coarse.ts'
 import { freedoms, type Freedom } from '../align/freedom.ts'
 import { deviationTo } from '../inspect/deviation.ts'
-import { keepTriangles, triangleCount, type Mesh } from '../shape/mesh.ts'
+import { keepTriangles, triangleCount, triangleNormal, type Mesh } from '../shape/mesh.ts'
 import { boundingBox, boxDiagonal, type Placed, type Points } from '../shape/points.ts'
 import { sampleMesh } from '../shape/sample.ts'
 import { prepareSignedDistance, type SignedDistance } from '../space/signed.ts'
@@ -153,8 +153,7 @@ async function settle(start: Mat4, widest: number, rounds: number, f: Fitting, c
       if (Number.isNaN(r) || d.beyond[i] || Math.abs(r) >= c) continue
       const u = r / c
       const w = (1 - u * u) ** 2
-      const t = 3 * d.triangle[i]
-      const nrm = triangleNormal(target, t)
+      const nrm = triangleNormal(target.vertices, target.triangles, d.triangle[i])
       const x = (placed[3 * i] - centre[0]) / scale,
         y = (placed[3 * i + 1] - centre[1]) / scale,
         z = (placed[3 * i + 2] - centre[2]) / scale
@@ -206,20 +205,4 @@ function chosenFaces(mesh: Mesh, faces: number[] | undefined): Mesh {
   for (let i = 0; i < keep.length; i++) if (wanted.has(mesh.faces[i])) n += keep[i] = 1
   if (n === 0) throw new OakError('no-faces', 'None of the chosen faces exists in the nominal.', { remedy: 'Choose the faces again.' })
   return keepTriangles(mesh, keep)
-}
-
-function triangleNormal(mesh: Mesh, o: number): [number, number, number] {
-  const { vertices: p, triangles: t } = mesh
-  const [a, b, c] = [3 * t[o], 3 * t[o + 1], 3 * t[o + 2]]
-  const ux = p[b] - p[a],
-    uy = p[b + 1] - p[a + 1],
-    uz = p[b + 2] - p[a + 2]
-  const wx = p[c] - p[a],
-    wy = p[c + 1] - p[a + 1],
-    wz = p[c + 2] - p[a + 2]
-  const x = uy * wz - uz * wy,
-    y = uz * wx - ux * wz,
-    z = ux * wy - uy * wx
-  const l = Math.hypot(x, y, z) || 1
-  return [x / l, y / l, z / l]
 }

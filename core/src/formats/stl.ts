@@ -1,6 +1,6 @@
 import { f32, GrowF32 } from '../base/arrays.ts'
 import { OakError } from '../base/errors.ts'
-import type { Mesh } from '../shape/mesh.ts'
+import { triangleNormal, type Mesh } from '../shape/mesh.ts'
 import { weld } from '../shape/weld.ts'
 import { finish, type Read } from './imported.ts'
 import { ByteReader, ascii, cursor, eachLine, parseNumber, truncated, type ByteSource } from './source.ts'
@@ -106,21 +106,10 @@ export function* writeStl(mesh: Mesh, title = 'Oak Gauge, mm'): Generator<Uint8A
     const v = new DataView(out.buffer)
     for (let i = 0; i < count; i++) {
       const [a, b, c] = [3 * t[3 * (from + i)], 3 * t[3 * (from + i) + 1], 3 * t[3 * (from + i) + 2]]
-      const ux = p[b] - p[a],
-        uy = p[b + 1] - p[a + 1],
-        uz = p[b + 2] - p[a + 2]
-      const wx = p[c] - p[a],
-        wy = p[c + 1] - p[a + 1],
-        wz = p[c + 2] - p[a + 2]
-      const nx = uy * wz - uz * wy,
-        ny = uz * wx - ux * wz,
-        nz = ux * wy - uy * wx
-      const l = Math.hypot(nx, ny, nz) || 1
+      const normal = triangleNormal(p, t, from + i)
       const o = 50 * i
-      v.setFloat32(o, nx / l, true)
-      v.setFloat32(o + 4, ny / l, true)
-      v.setFloat32(o + 8, nz / l, true)
       for (let k = 0; k < 3; k++) {
+        v.setFloat32(o + 4 * k, normal[k], true)
         v.setFloat32(o + 12 + 4 * k, p[a + k], true)
         v.setFloat32(o + 24 + 4 * k, p[b + k], true)
         v.setFloat32(o + 36 + 4 * k, p[c + k], true)

@@ -2,7 +2,7 @@ import { f32, GrowF32 } from '../base/arrays.ts'
 import { seeded } from '../base/random.ts'
 import { defineKernel, quietContext, type RunContext } from '../base/run.ts'
 import { makePoints, type Points } from '../shape/points.ts'
-import type { Mesh } from '../shape/mesh.ts'
+import { triangleNormal, type Mesh } from '../shape/mesh.ts'
 import { castRay, type Bvh } from '../space/bvh.ts'
 
 /** One view of a fixed area scanner: a raster of rays from a camera, a projector beside it, noise along the ray. */
@@ -115,13 +115,6 @@ function thinEvenly(a: Float32Array, n: number, limit: number): Float32Array {
   const out = new Float32Array(3 * limit)
   for (let i = 0; i < limit; i++) out.set(a.subarray(3 * Math.floor((i * n) / limit), 3 * Math.floor((i * n) / limit) + 3), 3 * i)
   return out
-}
-
-function triangleNormal(p: Float32Array, t: Uint32Array, i: number): number[] {
-  const a = 3 * t[3 * i]
-  const b = 3 * t[3 * i + 1]
-  const c = 3 * t[3 * i + 2]
-  return unit(cross([p[b] - p[a], p[b + 1] - p[a + 1], p[b + 2] - p[a + 2]], [p[c] - p[a], p[c + 1] - p[a + 1], p[c + 2] - p[a + 2]]))
 }
 
 function cross(a: number[], b: number[]): number[] {

@@ -46,6 +46,22 @@ export function vertexTriangles(triangles: Uint32Array, vertices: number): { sta
   return { start, list }
 }
 
+/** Unit normal of triangle i by the right-hand rule; (0, 0, 0) where it has no area. */
+export function triangleNormal(p: ArrayLike<number>, t: ArrayLike<number>, i: number): [number, number, number] {
+  const [a, b, c] = [3 * t[3 * i], 3 * t[3 * i + 1], 3 * t[3 * i + 2]]
+  const ux = p[b] - p[a]
+  const uy = p[b + 1] - p[a + 1]
+  const uz = p[b + 2] - p[a + 2]
+  const wx = p[c] - p[a]
+  const wy = p[c + 1] - p[a + 1]
+  const wz = p[c + 2] - p[a + 2]
+  const x = uy * wz - uz * wy
+  const y = uz * wx - ux * wz
+  const z = ux * wy - uy * wx
+  const l = Math.hypot(x, y, z) || 1
+  return [x / l, y / l, z / l]
+}
+
 /** Triangle areas (T, mm2). */
 export function triangleAreas(mesh: Mesh): Float64Array {
   const { vertices: p, triangles: t } = mesh

@@ -56,5 +56,9 @@ export async function migrate(db: Sequelize): Promise<void> {
     storage: new SequelizeStorage({ sequelize: db, tableName: 'migration' }),
     logger: undefined,
   })
-  await umzug.up()
+  // one program at a time: the lock is held while the changes run on connections of their own
+  await db.transaction(async (transaction) => {
+    await db.query('select pg_advisory_xact_lock(4180)', { transaction })
+    await umzug.up()
+  })
 }
