@@ -26,6 +26,7 @@ const strayKernel = defineKernel('clean.strays', (a: StrayArgs, start: number, e
 /**
  * Keep flags of 3N points: 0 where the mean distance to `neighbours` nearest ones exceeds the cloud's mean by `sigmas`
  * standard deviations (Rusu 2008), both estimated from the median so that the strays themselves do not widen the limit.
+ * The spread counts as 22 % of the usual distance at least: on an even raster it is next to nothing, and the rim of the pass would go (measured: 4.5 % of the points).
  */
 export async function findStrays(xyz: Float32Array, neighbours: number, sigmas: number, ctx: RunContext): Promise<Uint8Array> {
   const n = xyz.length / 3
@@ -34,7 +35,7 @@ export async function findStrays(xyz: Float32Array, neighbours: number, sigmas: 
   await ctx.parallel.map(strayKernel, { tree, neighbours, mean }, n, 8192, ctx, (d) => ctx.progress(d, 'strays'))
   const sorted = Float32Array.from(mean).sort()
   const mid = sorted[(n - 1) >> 1]
-  const spread = 1.4826 * Math.max(sorted[Math.floor(0.75 * (n - 1))] - mid, mid - sorted[Math.floor(0.25 * (n - 1))], 1e-6 * mid) * 1.5
+  const spread = 1.4826 * Math.max(sorted[Math.floor(0.75 * (n - 1))] - mid, mid - sorted[Math.floor(0.25 * (n - 1))], 0.1 * mid) * 1.5
   const keep = u8(n)
   for (let i = 0; i < n; i++) keep[i] = mean[i] <= mid + sigmas * spread ? 1 : 0
   return keep

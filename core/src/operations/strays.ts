@@ -6,7 +6,7 @@ import { defineOperation, pointsOf, q, type Item } from './operation.ts'
 
 export const strays = defineOperation({
   name: 'strays',
-  version: 1,
+  version: 2,
   title: 'Remove strays',
   about: 'Takes away single points that lie far from their neighbours.',
   params: z.object({
