@@ -55,6 +55,7 @@ describe('numbers never have more digits than their uncertainty deserves', () =>
     [{ value: 0.3642, unit: '%' }, '0.36'],
     [{ value: 0.0048, unit: 'mm' }, '0.0048'],
     [{ value: 101.6, unit: 'mm' }, '101.60'],
+    [{ value: -0.00001, unit: 'mm' }, '0.0000'],
     [{ value: 'open', unit: '' }, 'open'],
     [{ value: Infinity, unit: 'mm' }, '–'],
   ])('%j', (q, text) => {

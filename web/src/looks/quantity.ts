@@ -12,7 +12,8 @@ export function formatValue(q: Pick<Quantity, 'value' | 'unit'> & { uncertainty?
   if (q.unit === 'mm²' || q.unit === 'mm³') return count(Number(v.toPrecision(6)))
   if (q.uncertainty && q.uncertainty > 0) return v.toFixed(Math.max(0, Math.min(4, 1 - Math.floor(Math.log10(q.uncertainty)))))
   const a = Math.abs(v)
-  return v.toFixed(a >= 10 ? 2 : a >= 0.01 || a === 0 ? 3 : 4)
+  // what rounds to nothing has no sign
+  return v.toFixed(a >= 10 ? 2 : a >= 0.01 || a === 0 ? 3 : 4).replace(/^-(?=0\.0+$)/, '')
 }
 
 /** 1480000 as 1 480 000, with narrow spaces. */

@@ -4,7 +4,7 @@ import { lastOf, quantity, type Stage } from '@oak-gauge/contract'
 import { useOpenJob } from '../../job/useJob.ts'
 import { useStep } from '../../job/useStep.ts'
 import { Numbers, StepProblem, Warnings, WorkCard } from '../../job/WorkCard.tsx'
-import { formatValue } from '../../looks/quantity.ts'
+import { formatValue, type Quantity } from '../../looks/quantity.ts'
 import { useAppDispatch, useAppSelector } from '../../store.ts'
 import { view } from '../../view/viewSlice.ts'
 import { Toggle } from '../clean/CleanCard.tsx'
@@ -56,55 +56,54 @@ export function AdjustPart({ head, go }: { head: ReactNode; go(stage: Stage): vo
           <Numbers step={last} limit={3} />
           <Warnings step={last} />
           {gaps && <Toggle label="Show the gaps as a map" value={map === gaps.slot} onChange={showMap} />}
-          <table style={{ width: '100%', fontSize: 12.5 }}>
-            <thead>
-              <tr className="soft">
-                <th align="left">Pass</th>
-                <th align="right">rms</th>
-                <th align="right">largest</th>
-                <th align="right">moved</th>
-              </tr>
-            </thead>
-            <tbody>
-              {passes.map((p) => (
-                <tr key={p.slot} data-pass={p.name}>
-                  <td>{p.name}</td>
-                  {['gap, rms', 'gap, largest', 'moved'].map((n) => (
-                    <td key={n} align="right" className="figure">
-                      {value(n, p.name) ? formatValue(value(n, p.name) ?? { value: NaN, unit: 'mm' }) : '–'}
-                    </td>
-                  ))}
-                </tr>
-              ))}
-            </tbody>
-          </table>
+          <Gaps what="Pass" columns={{ rms: 'gap, rms', largest: 'gap, largest', moved: 'moved' }} rows={passes.map((p) => p.name)} value={value} />
           <details className="fine">
             <summary>{pairs.length} pairs of passes</summary>
-            <table style={{ width: '100%', fontSize: 12.5 }}>
-              <thead>
-                <tr className="soft">
-                  <th align="left">Pair</th>
-                  <th align="right">rms</th>
-                  <th align="right">mean</th>
-                  <th align="right">largest</th>
-                </tr>
-              </thead>
-              <tbody>
-                {pairs.map((name) => (
-                  <tr key={name}>
-                    <td>{name.replaceAll('Pass ', '')}</td>
-                    {['pair, rms', 'pair, mean', 'pair, largest'].map((n) => (
-                      <td key={n} align="right" className="figure">
-                        {formatValue(value(n, name) ?? { value: NaN, unit: 'mm' })}
-                      </td>
-                    ))}
-                  </tr>
-                ))}
-              </tbody>
-            </table>
+            <Gaps what="Pair" columns={{ rms: 'pair, rms', mean: 'pair, mean', largest: 'pair, largest' }} rows={pairs} value={value} />
           </details>
         </>
       )}
     </WorkCard>
+  )
+}
+
+interface GapsProps {
+  what: 'Pass' | 'Pair'
+  /** heading to the name of the quantity */
+  columns: Record<string, string>
+  rows: string[]
+  value(name: string, who: string): Quantity | undefined
+}
+
+/** Numbers of an adjustment, a line for each pass or pair. */
+function Gaps({ what, columns, rows, value }: GapsProps) {
+  return (
+    <table style={{ width: '100%', fontSize: 12.5 }}>
+      <thead>
+        <tr className="soft">
+          <th align="left">{what}</th>
+          {Object.keys(columns).map((c) => (
+            <th key={c} align="right">
+              {c}
+            </th>
+          ))}
+        </tr>
+      </thead>
+      <tbody>
+        {rows.map((who) => (
+          <tr key={who} {...(what === 'Pass' ? { 'data-pass': who } : {})}>
+            <td>{what === 'Pair' ? who.replaceAll('Pass ', '') : who}</td>
+            {Object.values(columns).map((name) => {
+              const q = value(name, who)
+              return (
+                <td key={name} align="right" className="figure">
+                  {q ? formatValue(q) : '–'}
+                </td>
+              )
+            })}
+          </tr>
+        ))}
+      </tbody>
+    </table>
   )
 }
