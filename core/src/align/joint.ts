@@ -5,7 +5,7 @@ import { median } from '../base/stats.ts'
 import { localPlane, newLocalPlane } from '../shape/localplane.ts'
 import { boundingBox, boxDiagonal, type Placed, type Points } from '../shape/points.ts'
 import { pointSpacing } from '../shape/spacing.ts'
-import { buildRowGrid, runsFor, type RowGrid } from '../space/rowgrid.ts'
+import { buildRowGrid, type RowGrid } from '../space/rowgrid.ts'
 import { report, type JointResult } from './jointreport.ts'
 import { applyStep, MATCH, solve, type Matches, type Solution } from './jointsolve.ts'
 import { balanceByNormal, independentShare, OFF_CENTRE, SCALES, SOUND, surfelBuffers, surfelKernel } from './surfels.ts'
@@ -44,7 +44,6 @@ const CANDIDATES = 7
 /** For each surfel of pass a the plane of pass b at the same place, with the same radius: equal smoothing on both sides, so that curvature cancels. */
 const match = defineKernel('align.match', (a: MatchArgs, start: number, end: number) => {
   const { xyz, normals, index, toB: m, gridB, radius } = a
-  const runs = runsFor(gridB, radius)
   const q = newLocalPlane()
   const out = new Float64Array((end - start) * 7)
   let n = 0
@@ -54,7 +53,7 @@ const match = defineKernel('align.match', (a: MatchArgs, start: number, end: num
     const y = m[4] * xyz[i] + m[5] * xyz[i + 1] + m[6] * xyz[i + 2] + m[7]
     const z = m[8] * xyz[i] + m[9] * xyz[i + 1] + m[10] * xyz[i + 2] + m[11]
     const r = SCALES[a.scale[index[s]]] * radius
-    localPlane(gridB, x, y, z, r, runs, q)
+    localPlane(gridB, x, y, z, r, q)
     if (q.count < 8 || q.breadth < 0.25 || q.sigma > a.soundB) continue
     const nx = m[0] * normals[i] + m[1] * normals[i + 1] + m[2] * normals[i + 2]
     const ny = m[4] * normals[i] + m[5] * normals[i + 1] + m[6] * normals[i + 2]

@@ -33,7 +33,6 @@ interface SurfelArgs {
 
 const surfelKernel = defineKernel('align.surfels', (a: SurfelArgs, start: number, end: number) => {
   const { grid, radius, xyz, normals, sigmas, good } = a
-  const runs = runsFor(grid, radius)
   const q = newLocalPlane()
   for (let s = start; s < end; s++) {
     const i = 3 * Math.min(grid.ids.length - 1, Math.floor(s * a.stride + a.offset))
@@ -43,7 +42,7 @@ const surfelKernel = defineKernel('align.surfels', (a: SurfelArgs, start: number
     good[s] = 0
     for (let k = 0; k < SCALES.length && !good[s]; k++) {
       const r = SCALES[k] * radius
-      localPlane(grid, x, y, z, r, runs, q)
+      localPlane(grid, x, y, z, r, q)
       if (k === 0) sigmas[s] = q.count < 8 ? Infinity : q.sigma
       if (q.count < 8) break
       if (!(q.sigma <= a.limit) || q.breadth < 0.25) continue

@@ -1,7 +1,8 @@
 import { f32, u8 } from '../base/arrays.ts'
 import { checkCancelled, defineKernel, subProgress, type RunContext } from '../base/run.ts'
 import { median } from '../base/stats.ts'
-import { buildRowGrid, rowRuns, runsFor, type RowGrid } from '../space/rowgrid.ts'
+import { bytesAt, floatsAt, loadRows, machine, put, putApart, resident, room, useRows } from '../simd/machine.ts'
+import { buildRowGrid, type RowGrid } from '../space/rowgrid.ts'
 import { localPlane, newLocalPlane } from './localplane.ts'
 import { orientNormals } from './orient.ts'
 import { makePoints, type Points } from './points.ts'
@@ -34,22 +35,13 @@ interface PlaneArgs {
 }
 
 const planes = defineKernel('normals.planes', (a: PlaneArgs, start: number, end: number) => {
-  const { grid, radius, normals, sigmas } = a
-  const runs = runsFor(grid, radius)
-  const plane = newLocalPlane()
-  for (let i = start; i < end; i++) {
-    localPlane(grid, grid.xyz[3 * i], grid.xyz[3 * i + 1], grid.xyz[3 * i + 2], radius, runs, plane)
-    if (plane.count < 5) {
-      sigmas[i] = Infinity
-      normals[3 * i] = normals[3 * i + 1] = 0
-      normals[3 * i + 2] = 1
-      continue
-    }
-    normals[3 * i] = plane.nx
-    normals[3 * i + 1] = plane.ny
-    normals[3 * i + 2] = plane.nz
-    sigmas[i] = plane.breadth < 0.02 ? Infinity : plane.sigma
-  }
+  useRows(a.grid, a.radius)
+  const n = end - start
+  const normals = room(12 * n)
+  const sigmas = room(4 * n)
+  machine().planes(start, end, a.radius, normals, sigmas)
+  a.normals.set(floatsAt(normals, 3 * n), 3 * start)
+  a.sigmas.set(floatsAt(sigmas, n), start)
 })
 
 interface EdgeArgs {
@@ -64,76 +56,16 @@ interface EdgeArgs {
 
 /** A point beside an edge adopts the plane of the side it lies on: of its sound neighbours, the one that explains it best. */
 const edges = defineKernel('normals.edges', (a: EdgeArgs, start: number, end: number) => {
-  const { grid, sigma, normals, sigmas, out, adopted } = a
-  const reach = 1.5 * a.radius
-  const limit = EDGE_LIMIT * sigma
-  const runs = runsFor(grid, reach)
-  const p = grid.xyz
-  const plane = newLocalPlane()
-  const smallRuns = runsFor(grid, 0.6 * a.radius)
-  for (let i = start; i < end; i++) {
-    const o = 3 * i
-    if (sigmas[i] <= limit) {
-      out[o] = normals[o]
-      out[o + 1] = normals[o + 1]
-      out[o + 2] = normals[o + 2]
-      continue
-    }
-    const m = rowRuns(grid, p[o], p[o + 1], p[o + 2], reach, runs)
-    let best = Infinity
-    let bj = -1
-    for (let k = 0; k < m; k++)
-      for (let j = runs[2 * k]; j < runs[2 * k + 1]; j++) {
-        if (sigmas[j] > limit) continue
-        const dx = p[o] - p[3 * j]
-        const dy = p[o + 1] - p[3 * j + 1]
-        const dz = p[o + 2] - p[3 * j + 2]
-        const d2 = dx * dx + dy * dy + dz * dz
-        if (d2 > reach * reach) continue
-        const off = Math.abs(dx * normals[3 * j] + dy * normals[3 * j + 1] + dz * normals[3 * j + 2])
-        const score = off + 0.1 * sigma * (d2 / (reach * reach))
-        if (score < best) {
-          best = score
-          bj = j
-        }
-      }
-    if (bj >= 0 && best < 3 * sigma) {
-      // mean of all that agree: one neighbour's normal alone would be as noisy as its own plane
-      const bx = normals[3 * bj]
-      const by = normals[3 * bj + 1]
-      const bz = normals[3 * bj + 2]
-      let sx = 0
-      let sy = 0
-      let sz = 0
-      for (let k = 0; k < m; k++)
-        for (let j = runs[2 * k]; j < runs[2 * k + 1]; j++) {
-          if (sigmas[j] > limit) continue
-          const d = bx * normals[3 * j] + by * normals[3 * j + 1] + bz * normals[3 * j + 2]
-          if (Math.abs(d) < 0.98) continue
-          const dx = p[o] - p[3 * j]
-          const dy = p[o + 1] - p[3 * j + 1]
-          const dz = p[o + 2] - p[3 * j + 2]
-          const w = 1 - (dx * dx + dy * dy + dz * dz) / (reach * reach)
-          if (w <= 0) continue
-          const s = d < 0 ? -w : w
-          sx += s * normals[3 * j]
-          sy += s * normals[3 * j + 1]
-          sz += s * normals[3 * j + 2]
-        }
-      const l = Math.hypot(sx, sy, sz)
-      out[o] = sx / l
-      out[o + 1] = sy / l
-      out[o + 2] = sz / l
-      adopted[i] = 1
-    } else {
-      // nothing sound around: a feature smaller than the radius; take the smaller plane
-      localPlane(grid, p[o], p[o + 1], p[o + 2], 0.6 * a.radius, smallRuns, plane)
-      const ok = plane.count >= 5
-      out[o] = ok ? plane.nx : normals[o]
-      out[o + 1] = ok ? plane.ny : normals[o + 1]
-      out[o + 2] = ok ? plane.nz : normals[o + 2]
-    }
-  }
+  const [nx, ny, nz, sigmas] = resident(a, () => {
+    loadRows(a.grid, 1.5 * a.radius)
+    return [...putApart(a.normals), put(a.sigmas)]
+  })
+  const n = end - start
+  const out = room(12 * n)
+  const adopted = room(n)
+  machine().edges(start, end, a.radius, a.sigma, EDGE_LIMIT, nx, ny, nz, sigmas, out, adopted)
+  a.out.set(floatsAt(out, 3 * n), 3 * start)
+  a.adopted.set(bytesAt(adopted, n), start)
 })
 
 /** A local plane is sound while its residual is below this many times the median. */
@@ -188,10 +120,9 @@ export async function estimateNormals(points: Points, options: NormalOptions, ct
 export function sampleSigma(grid: RowGrid, radius: number, sample = 2000): number {
   const n = grid.ids.length
   const plane = newLocalPlane()
-  const runs = runsFor(grid, radius)
   const values: number[] = []
   for (let i = 0; i < n; i += Math.max(1, Math.floor(n / sample))) {
-    localPlane(grid, grid.xyz[3 * i], grid.xyz[3 * i + 1], grid.xyz[3 * i + 2], radius, runs, plane)
+    localPlane(grid, grid.xyz[3 * i], grid.xyz[3 * i + 1], grid.xyz[3 * i + 2], radius, plane)
     if (plane.count >= 6) values.push(plane.sigma)
   }
   return values.length ? median(values) : 0

@@ -1,0 +1,230 @@
+/**
+ * Distance field of the merge on blocks of 8 x 8 x 8 nodes; src/merge/field.ts says what it means and where it comes from.
+ * Four points at a time, single precision: all lengths are relative to the node.
+ */
+import { total } from './normals'
+import { pieceEnd, pieceFrom, pieceTop, seek, X, Y, Z } from './rows'
+
+let NX: usize = 0
+let NY: usize = 0
+let NZ: usize = 0
+let W: usize = 0
+let C: usize = 0
+let cell: f64 = 0
+let slack: f64 = 0
+let radius: f64 = 0
+let small: f64 = 0
+let border: f32 = 0
+let coherentLow: f32 = 0
+let coherentHigh: f32 = 0
+
+const LANES = i32x4(0, 1, 2, 3)
+
+export function setField(
+  nx: usize,
+  ny: usize,
+  nz: usize,
+  weights: usize,
+  counts: usize,
+  size: f64,
+  off: f64,
+  large: f64,
+  least: f64,
+  beside: f32,
+  low: f32,
+  high: f32,
+): void {
+  NX = nx
+  NY = ny
+  NZ = nz
+  W = weights
+  C = counts
+  cell = size
+  slack = off
+  radius = large
+  small = least
+  border = beside
+  coherentLow = low
+  coherentHigh = high
+}
+
+/** n blocks: coordinates (3 i32 each), rows (64 bytes each), values (512 f32 each). */
+export function field(n: i32, blocks: usize, rows: usize, values: usize, ox: f64, oy: f64, oz: f64): void {
+  for (let b = 0; b < n; b++) {
+    const at = blocks + 12 * (<usize>b)
+    const bx = load<i32>(at)
+    const by = load<i32>(at, 4)
+    const bz = load<i32>(at, 8)
+    for (let row = 0; row < 64; row++) {
+      const bits = <i32>load<u8>(rows + 64 * (<usize>b) + row)
+      const out = values + 2048 * (<usize>b) + 32 * (<usize>row)
+      v128.store(out, f32x4.splat(NaN))
+      v128.store(out, f32x4.splat(NaN), 16)
+      if (bits == 0) continue
+      const y = oy + cell * <f64>(8 * by + (row & 7))
+      const z = oz + cell * <f64>(8 * bz + (row >> 3))
+      for (let i = 0; i < 8; i++) if (bits & (1 << i)) store<f32>(out + 4 * i, fieldAt(ox + cell * <f64>(8 * bx + i), y, z))
+    }
+  }
+}
+
+function fieldAt(px: f64, py: f64, pz: f64): f32 {
+  const m = seek(px, py, pz, radius)
+  if (m == 0) return NaN
+  const x = f32x4.splat(<f32>px)
+  const y = f32x4.splat(<f32>py)
+  const z = f32x4.splat(<f32>pz)
+  const r2 = <f32>(radius * radius)
+  // the nearest point says which side of an edge this is
+  let least = f32x4.splat(r2)
+  let which = i32x4.splat(-1)
+  for (let k = 0; k < m; k++) {
+    const s = (<usize>k) << 2
+    const end = load<i32>(pieceEnd + s)
+    const top = load<f32>(pieceTop + s)
+    const ends = i32x4.splat(end)
+    for (let i = load<i32>(pieceFrom + s); i < end; i += 4) {
+      const o = (<usize>i) << 2
+      if (load<f32>(X + o) > top) break
+      const dx = f32x4.sub(x, v128.load(X + o))
+      const dy = f32x4.sub(y, v128.load(Y + o))
+      const dz = f32x4.sub(z, v128.load(Z + o))
+      const d2 = f32x4.add(f32x4.add(f32x4.mul(dx, dx), f32x4.mul(dy, dy)), f32x4.mul(dz, dz))
+      const index = i32x4.add(i32x4.splat(i), LANES)
+      const nearer = v128.and(f32x4.lt(d2, least), i32x4.lt_s(index, ends))
+      least = v128.bitselect(d2, least, nearer)
+      which = v128.bitselect(index, which, nearer)
+    }
+  }
+  let best = f32x4.extract_lane(least, 0)
+  let near = i32x4.extract_lane(which, 0)
+  if (f32x4.extract_lane(least, 1) < best) {
+    best = f32x4.extract_lane(least, 1)
+    near = i32x4.extract_lane(which, 1)
+  }
+  if (f32x4.extract_lane(least, 2) < best) {
+    best = f32x4.extract_lane(least, 2)
+    near = i32x4.extract_lane(which, 2)
+  }
+  if (f32x4.extract_lane(least, 3) < best) near = i32x4.extract_lane(which, 3)
+  if (near < 0) return NaN
+  const no = (<usize>near) << 2
+  const sx = load<f32>(NX + no)
+  const sy = load<f32>(NY + no)
+  const sz = load<f32>(NZ + no)
+  // too far off to be the corner of a cell that the surface crosses: half of the band is done with here
+  const off = abs(
+    <f64>sx * (px - <f64>load<f32>(X + no)) + <f64>sy * (py - <f64>load<f32>(Y + no)) + <f64>sz * (pz - <f64>load<f32>(Z + no)),
+  )
+  if (off > <f64>(abs(sx) + abs(sy) + abs(sz)) * 1.05 * cell + slack) return NaN
+  const ax = f32x4.splat(sx)
+  const ay = f32x4.splat(sy)
+  const az = f32x4.splat(sz)
+  const q2 = <f32>(small * small)
+  const r2v = f32x4.splat(r2)
+  const q2v = f32x4.splat(q2)
+  const ir2 = f32x4.splat(<f32>1 / r2)
+  const iq2 = f32x4.splat(<f32>1 / q2)
+  const one = f32x4.splat(1)
+  // large radius
+  let w0 = f32x4.splat(0)
+  let f0 = f32x4.splat(0)
+  let nx0 = f32x4.splat(0)
+  let ny0 = f32x4.splat(0)
+  let nz0 = f32x4.splat(0)
+  let px0 = f32x4.splat(0)
+  let py0 = f32x4.splat(0)
+  let pz0 = f32x4.splat(0)
+  // small radius
+  let w1 = f32x4.splat(0)
+  let f1 = f32x4.splat(0)
+  let nx1 = f32x4.splat(0)
+  let ny1 = f32x4.splat(0)
+  let nz1 = f32x4.splat(0)
+  let px1 = f32x4.splat(0)
+  let py1 = f32x4.splat(0)
+  let pz1 = f32x4.splat(0)
+  let support = f32x4.splat(0)
+  for (let k = 0; k < m; k++) {
+    const s = (<usize>k) << 2
+    const end = load<i32>(pieceEnd + s)
+    const top = load<f32>(pieceTop + s)
+    const ends = i32x4.splat(end)
+    for (let i = load<i32>(pieceFrom + s); i < end; i += 4) {
+      const o = (<usize>i) << 2
+      if (load<f32>(X + o) > top) break
+      const dx = f32x4.sub(x, v128.load(X + o))
+      const dy = f32x4.sub(y, v128.load(Y + o))
+      const dz = f32x4.sub(z, v128.load(Z + o))
+      const d2 = f32x4.add(f32x4.add(f32x4.mul(dx, dx), f32x4.mul(dy, dy)), f32x4.mul(dz, dz))
+      const nx = v128.load(NX + o)
+      const ny = v128.load(NY + o)
+      const nz = v128.load(NZ + o)
+      const agree = f32x4.add(f32x4.add(f32x4.mul(nx, ax), f32x4.mul(ny, ay)), f32x4.mul(nz, az))
+      const good = v128.and(
+        v128.and(f32x4.lt(d2, r2v), f32x4.ge(agree, f32x4.splat(0.4))),
+        i32x4.lt_s(i32x4.add(i32x4.splat(i), LANES), ends),
+      )
+      if (!v128.any_true(good)) continue
+      const g = f32x4.min(one, f32x4.mul(f32x4.sub(agree, f32x4.splat(0.4)), f32x4.splat(2)))
+      const wi = v128.and(f32x4.mul(v128.load(W + o), f32x4.mul(g, g)), good)
+      const f = f32x4.add(f32x4.add(f32x4.mul(nx, dx), f32x4.mul(ny, dy)), f32x4.mul(nz, dz))
+      const u = f32x4.sub(one, f32x4.mul(d2, ir2))
+      let w = f32x4.mul(wi, f32x4.mul(u, u))
+      w0 = f32x4.add(w0, w)
+      f0 = f32x4.add(f0, f32x4.mul(w, f))
+      nx0 = f32x4.add(nx0, f32x4.mul(w, nx))
+      ny0 = f32x4.add(ny0, f32x4.mul(w, ny))
+      nz0 = f32x4.add(nz0, f32x4.mul(w, nz))
+      px0 = f32x4.add(px0, f32x4.mul(w, dx))
+      py0 = f32x4.add(py0, f32x4.mul(w, dy))
+      pz0 = f32x4.add(pz0, f32x4.mul(w, dz))
+      support = f32x4.add(support, v128.and(v128.load(C + o), good))
+      const inner = f32x4.lt(d2, q2v)
+      if (!v128.any_true(inner)) continue
+      const v = f32x4.sub(one, f32x4.mul(d2, iq2))
+      w = v128.and(f32x4.mul(wi, f32x4.mul(v, v)), inner)
+      w1 = f32x4.add(w1, w)
+      f1 = f32x4.add(f1, f32x4.mul(w, f))
+      nx1 = f32x4.add(nx1, f32x4.mul(w, nx))
+      ny1 = f32x4.add(ny1, f32x4.mul(w, ny))
+      nz1 = f32x4.add(nz1, f32x4.mul(w, nz))
+      px1 = f32x4.add(px1, f32x4.mul(w, dx))
+      py1 = f32x4.add(py1, f32x4.mul(w, dy))
+      pz1 = f32x4.add(pz1, f32x4.mul(w, dz))
+    }
+  }
+  const weight0 = total(w0)
+  if (total(support) < 4 || weight0 <= 0) return NaN
+  let ux = total(nx0)
+  let uy = total(ny0)
+  let uz = total(nz0)
+  const l0 = sqrt<f32>(ux * ux + uy * uy + uz * uz)
+  const i0 = <f32>1 / l0
+  ux *= i0
+  uy *= i0
+  uz *= i0
+  const iw0 = <f32>1 / weight0
+  const cx = total(px0) * iw0
+  const cy = total(py0) * iw0
+  const cz = total(pz0) * iw0
+  const h0 = ux * cx + uy * cy + uz * cz
+  // all support to one side: beyond the border
+  const tx = cx - h0 * ux
+  const ty = cy - h0 * uy
+  const tz = cz - h0 * uz
+  if (tx * tx + ty * ty + tz * tz > border * border * r2) return NaN
+  const value0 = <f32>0.5 * (total(f0) * iw0 + h0)
+  // 1 for parallel normals
+  let t = (l0 * iw0 - coherentLow) / (coherentHigh - coherentLow)
+  t = t < 0 ? 0 : t > 1 ? 1 : t
+  const weight1 = total(w1)
+  if (t >= 1 || weight1 <= 0) return value0
+  ux = total(nx1)
+  uy = total(ny1)
+  uz = total(nz1)
+  const i1 = <f32>1 / (sqrt<f32>(ux * ux + uy * uy + uz * uz) * weight1)
+  const h1 = (ux * total(px1) + uy * total(py1) + uz * total(pz1)) * i1
+  const value1 = <f32>0.5 * (total(f1) / weight1 + h1)
+  return t * value0 + (<f32>1 - t) * value1
+}

@@ -1,0 +1,10 @@
+/** Entry of the vector kernels: everything exported here can be called from src/simd/machine.ts. */
+export { setRows } from './rows'
+export { setField, field } from './field'
+export { planes, edges } from './normals'
+export { fitPlane, count, cx, cy, cz, nx, ny, nz, sigma, breadth } from './plane'
+
+/** First byte that the host may use. */
+export function heap(): usize {
+  return (__heap_base + 63) & ~63
+}

@@ -1,0 +1,141 @@
+import type { RowGrid } from '../space/rowgrid.ts'
+import { CODE } from './code.ts'
+
+/**
+ * The vector kernels of core/simd (SIMD WebAssembly), one machine a thread. A machine has its own memory: what the kernels
+ * read is copied in once and stays until something else is asked for; copying costs a millisecond per megabyte,
+ * the kernels then run three to five times faster than the same loops in JavaScript (docs/benchmarks.md).
+ */
+export interface Kernels {
+  readonly memory: WebAssembly.Memory
+  heap(): number
+  setRows(x: number, y: number, z: number, starts: number, ny: number, nz: number, cell: number, oy: number, oz: number): void
+  planes(start: number, end: number, r: number, normals: number, sigmas: number): void
+  edges(
+    start: number,
+    end: number,
+    r: number,
+    noise: number,
+    limit: number,
+    nx: number,
+    ny: number,
+    nz: number,
+    s: number,
+    out: number,
+    adopted: number,
+  ): void
+  setField(
+    nx: number,
+    ny: number,
+    nz: number,
+    weights: number,
+    counts: number,
+    cell: number,
+    slack: number,
+    radius: number,
+    small: number,
+    border: number,
+    low: number,
+    high: number,
+  ): void
+  field(n: number, blocks: number, rows: number, values: number, ox: number, oy: number, oz: number): void
+  fitPlane(x: number, y: number, z: number, r: number): void
+  readonly count: WebAssembly.Global<'i32'>
+  readonly cx: WebAssembly.Global<'f64'>
+  readonly cy: WebAssembly.Global<'f64'>
+  readonly cz: WebAssembly.Global<'f64'>
+  readonly nx: WebAssembly.Global<'f64'>
+  readonly ny: WebAssembly.Global<'f64'>
+  readonly nz: WebAssembly.Global<'f64'>
+  readonly sigma: WebAssembly.Global<'f64'>
+  readonly breadth: WebAssembly.Global<'f64'>
+}
+
+let kernels: Kernels | undefined
+let top = 0
+
+/** The kernels of this thread. */
+export function machine(): Kernels {
+  if (!kernels) {
+    const bytes = Uint8Array.from(atob(CODE), (c) => c.charCodeAt(0))
+    const abort = () => {
+      throw new Error('vector kernel stopped')
+    }
+    kernels = new WebAssembly.Instance(new WebAssembly.Module(bytes), { env: { abort } }).exports as unknown as Kernels
+    top = kernels.heap()
+  }
+  return kernels
+}
+
+/** Room for so many bytes in the machine's memory; its address. Lives until the next `resident` that has to load. */
+export function room(bytes: number): number {
+  const m = machine()
+  const at = top
+  top = (top + bytes + 63) & ~63
+  const missing = top - m.memory.buffer.byteLength
+  if (missing > 0) m.memory.grow(Math.ceil(missing / 65536))
+  return at
+}
+
+/** The machine's memory as numbers. Any later `room` may make it stale. */
+export const floatsAt = (at: number, n: number) => new Float32Array(machine().memory.buffer, at, n)
+export const bytesAt = (at: number, n: number) => new Uint8Array(machine().memory.buffer, at, n)
+
+/** Copies an array in; its address. The four spare elements let a kernel read past the end. */
+export function put(a: Float32Array | Uint32Array | Int32Array | Uint8Array): number {
+  const at = room(a.byteLength + 16)
+  new Uint8Array(machine().memory.buffer, at, a.byteLength).set(new Uint8Array(a.buffer, a.byteOffset, a.byteLength))
+  return at
+}
+
+/** Copies the x, y, z triples of an array in as three arrays; their addresses. */
+export function putApart(a: Float32Array): [number, number, number] {
+  const n = a.length / 3
+  const at: [number, number, number] = [room(4 * n + 16), room(4 * n + 16), room(4 * n + 16)]
+  const [x, y, z] = at.map((p) => floatsAt(p, n))
+  for (let i = 0, o = 0; i < n; i++, o += 3) {
+    x[i] = a[o]
+    y[i] = a[o + 1]
+    z[i] = a[o + 2]
+  }
+  return at
+}
+
+let held: { key: WeakRef<object>; value: unknown; scratch: number } | undefined
+
+/**
+ * What `load` put into the machine for `key`, loaded only when something else was there. Room taken after it is scratch:
+ * it is free again at the next call.
+ */
+export function resident<T>(key: object, load: () => T): T {
+  machine()
+  if (held?.key.deref() === key) {
+    top = held.scratch
+    return held.value as T
+  }
+  held = undefined
+  top = machine().heap()
+  const value = load()
+  held = { key: new WeakRef(key), value, scratch: top }
+  return value
+}
+
+/**
+ * Loads the points of a grid for kernels that search it within `radius`; for use inside of `resident`.
+ * Throws RangeError when a ball would meet more rows than the kernels have room for.
+ */
+export function loadRows(grid: RowGrid, radius: number): void {
+  checkRadius(grid, radius)
+  const [x, y, z] = putApart(grid.xyz)
+  machine().setRows(x, y, z, put(grid.start), grid.ny, grid.nz, grid.cell, grid.oy, grid.oz)
+}
+
+/** The same when the points alone are needed. */
+export function useRows(grid: RowGrid, radius: number): void {
+  checkRadius(grid, radius)
+  resident(grid, () => loadRows(grid, radius))
+}
+
+function checkRadius(grid: RowGrid, radius: number): void {
+  if (radius > 15 * grid.cell) throw new RangeError(`a search radius of ${radius} is too large for rows of ${grid.cell}`)
+}
