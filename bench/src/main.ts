@@ -319,7 +319,7 @@ function bores(v: Float32Array): { bore: BoreFit; bolts: BoreFit[] } {
 
 /** The same distances by the general-purpose library of Debian's python3-open3d, where it is installed. */
 function general(samples: Float32Array, mesh: Mesh): void {
-  if (spawnSync('python3', ['-c', 'import open3d']).status !== 0) {
+  if (spawnSync('/usr/bin/python3', ['-c', 'import open3d']).status !== 0) {
     process.stderr.write('python3-open3d is not installed: no comparison\n')
     return
   }
@@ -330,6 +330,6 @@ function general(samples: Float32Array, mesh: Mesh): void {
 import numpy as np, open3d as o3d, time
 p=np.fromfile('cmp.p',np.float32).reshape(-1,3);v=np.fromfile('cmp.v',np.float32).reshape(-1,3);t=np.fromfile('cmp.t',np.uint32).reshape(-1,3)
 s=time.time();c=o3d.t.geometry.RaycastingScene();c.add_triangles(o3d.core.Tensor(v),o3d.core.Tensor(t));d=c.compute_distance(o3d.core.Tensor(p)).numpy();print(time.time()-s)`
-  const out = execFileSync('python3', ['-c', script], { cwd: CACHE, encoding: 'utf8' })
+  const out = execFileSync('/usr/bin/python3', ['-c', script], { cwd: CACHE, encoding: 'utf8' })
   add('same, unsigned, by a general-purpose library in this run', `${Number(out.trim().split('\n').pop()).toFixed(2)} s`, '', '')
 }

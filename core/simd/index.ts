@@ -2,6 +2,7 @@
 export { setRows } from './rows'
 export { setField, field } from './field'
 export { planes, edges } from './normals'
+export { nodeBytes, setTriangles, closestTriangles } from './triangles'
 export { fitPlane, count, cx, cy, cz, nx, ny, nz, sigma, breadth } from './plane'
 
 /** First byte that the host may use. */

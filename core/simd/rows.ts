@@ -105,7 +105,7 @@ export function seek(x: f64, y: f64, z: f64, r: f64): i32 {
     const h = Math.sqrt(h2)
     const from = <f32>(x - h)
     const top = <f32>(x + h)
-    while (a < end && load<f32>(X + ((<usize>(a + 3)) << 2)) < from) a += 4
+    while (a + 3 < end && load<f32>(X + ((<usize>(a + 3)) << 2)) < from) a += 4
     if (a >= end || load<f32>(X + ((<usize>a) << 2)) > top) continue
     store<i32>(pieceFrom + n, a)
     store<i32>(pieceEnd + n, end)

@@ -1,8 +1,10 @@
 import { deviationTo } from '../src/inspect/deviation.ts'
 import { quietContext } from '../src/base/run.ts'
 import { seeded } from '../src/base/random.ts'
-import { buildBvh, castRay, closestOnTriangle, closestPoint, newClosest } from '../src/space/bvh.ts'
+import { buildBvh, castRay } from '../src/space/bvh.ts'
+import { buildTriangleSearch, closestOnTriangle, closestTriangles, newClosest } from '../src/space/closest.ts'
 import { buildKdTree, nearestK } from '../src/space/kdtree.ts'
+import { makeMesh } from '../src/shape/mesh.ts'
 import { buildRowGrid, nearestWithin, rowRuns, runsFor } from '../src/space/rowgrid.ts'
 import { prepareWinding, windingNumber } from '../src/space/winding.ts'
 import { boxMesh, randomPoints, sphereMesh } from './help.ts'
@@ -57,17 +59,38 @@ describe('search structures find what trying everything finds', () => {
     expect(nearestK(tree, 0, 0, 0, 5, new Int32Array(5), new Float64Array(5))).toBe(5)
     expect(nearestK(buildKdTree(new Float32Array(3)), 1, 0, 0, 4, new Int32Array(4), new Float64Array(4))).toBe(1)
   })
-  test('triangle hierarchy, closest point', () => {
+  test('closest triangle: none of all the others is nearer', () => {
     const mesh = sphereMesh(8, 14)
-    const bvh = buildBvh(mesh)
+    const search = buildTriangleSearch(mesh)
     const a = newClosest()
     const b = newClosest()
-    for (const q of queries) {
-      a.d2 = b.d2 = Infinity
-      closestPoint(bvh, q[0], q[1], q[2], a)
-      for (let t = 0; t < bvh.ids.length; t++) closestOnTriangle(bvh.corners, t, q[0], q[1], q[2], b)
-      expect(a.d2).toBeCloseTo(b.d2, 10)
+    const xyz = Float32Array.from(queries.flat())
+    const order = Uint32Array.from(queries, (_, i) => i)
+    const found = closestTriangles(search, xyz, order, 0, queries.length, Infinity).slice()
+    for (let i = 0; i < queries.length; i++) {
+      const q = xyz.subarray(3 * i, 3 * i + 3)
+      closestOnTriangle(search.corners, found[i], q[0], q[1], q[2], a)
+      let least = Infinity
+      for (let t = 0; t < search.ids.length; t++) {
+        closestOnTriangle(search.corners, t, q[0], q[1], q[2], b)
+        least = Math.min(least, b.d2)
+      }
+      expect(Math.sqrt(a.d2)).toBeCloseTo(Math.sqrt(least), 5)
     }
+  })
+  test('closest triangle: beyond the largest distance, of one triangle, of a sliver, of no triangle', () => {
+    const ask = (triangles: number[][], q: number[], max: number) => {
+      const vertices = Float32Array.from(triangles.flat())
+      const mesh = makeMesh({ vertices, triangles: Uint32Array.from({ length: vertices.length / 3 }, (_, i) => i) })
+      return closestTriangles(buildTriangleSearch(mesh), Float32Array.from(q), Uint32Array.of(0), 0, 1, max)[0]
+    }
+    const one = [[0, 0, 0, 1, 0, 0, 0, 1, 0]]
+    expect(ask(one, [0.2, 0.2, 5], Infinity)).toBe(0)
+    expect(ask(one, [0.2, 0.2, 5], 4.9)).toBe(-1)
+    expect(ask(one, [0.2, 0.2, 5], 5.1)).toBe(0)
+    // no area: a segment; nearer than the sound triangle far away
+    expect(ask([[9, 9, 9, 10, 9, 9, 9, 10, 9], [0, 0, 0, 1, 0, 0, 2, 0, 0]], [1, 0.1, 0], Infinity)).toBeGreaterThanOrEqual(0)
+    expect(ask([], [0, 0, 0], Infinity)).toBe(-1)
   })
   test('rays meet a box where they should', () => {
     const bvh = buildBvh(boxMesh(10, 20, 30))

@@ -1,7 +1,8 @@
 import { f32, u8 } from '../base/arrays.ts'
 import { defineKernel, type RunContext } from '../base/run.ts'
 import { mortonOrder } from '../space/morton.ts'
-import { closestFrom, newClosest, prepareSignedDistance, sideOf, type SignedDistance } from '../space/signed.ts'
+import { closestOnTriangle, closestTriangles, newClosest } from '../space/closest.ts'
+import { prepareSignedDistance, sideOf, type SignedDistance } from '../space/signed.ts'
 import type { Mesh } from '../shape/mesh.ts'
 
 interface DeviationArgs extends SignedDistance {
@@ -16,21 +17,21 @@ interface DeviationArgs extends SignedDistance {
 const deviationKernel = defineKernel('inspect.deviation', (a: DeviationArgs, start: number, end: number) => {
   const best = newClosest()
   const border = new Uint8Array(1)
-  let hint = -1
+  const nearest = closestTriangles(a.search, a.xyz, a.order, start, end, a.maxDistance)
   for (let k = start; k < end; k++) {
     const i = a.order[k]
-    const x = a.xyz[3 * i]
-    const y = a.xyz[3 * i + 1]
-    const z = a.xyz[3 * i + 2]
-    closestFrom(a, x, y, z, hint, a.maxDistance, best)
-    if (best.triangle < 0) {
+    const t = nearest[k - start]
+    if (t < 0) {
       a.values[i] = NaN
       continue
     }
-    hint = best.triangle
+    const x = a.xyz[3 * i]
+    const y = a.xyz[3 * i + 1]
+    const z = a.xyz[3 * i + 2]
+    closestOnTriangle(a.search.corners, t, x, y, z, best)
     a.values[i] = Math.sqrt(best.d2) * sideOf(a, x, y, z, best, border)
     a.beyond[i] = border[0]
-    a.faces[i] = a.bvh.ids[hint]
+    a.faces[i] = a.search.ids[t]
   }
 })
 
@@ -48,7 +49,7 @@ export interface Deviation {
  * pseudo-normals (Baerentzen and Aanaes 2005). Queries run along a Z curve, each starting from its neighbour's answer.
  */
 export async function deviationTo(nominal: Mesh | SignedDistance, xyz: Float32Array, maxDistance: number, ctx: RunContext): Promise<Deviation> {
-  const prepared = 'bvh' in nominal ? nominal : prepareSignedDistance(nominal)
+  const prepared = 'search' in nominal ? nominal : prepareSignedDistance(nominal)
   const n = xyz.length / 3
   const values = f32(n)
   const beyond = u8(n)

@@ -5,7 +5,7 @@ import { checkCancelled, subProgress, type RunContext } from '../base/run.ts'
 import { deviationTo } from '../inspect/deviation.ts'
 import { compact, makeMesh, triangleCount, type Mesh } from '../shape/mesh.ts'
 import { splitPinchedVertices } from '../shape/topology.ts'
-import { closestFrom, newClosest, prepareSignedDistance } from '../space/signed.ts'
+import { prepareSignedDistance } from '../space/signed.ts'
 
 export interface ReduceOptions {
   /** stop at so many triangles */
@@ -86,16 +86,11 @@ async function distanceBothWays(mesh: Mesh, original: ReturnType<typeof prepareS
     max = Math.max(max, Math.abs(v))
     ss += v * v
   }
-  const best = newClosest()
-  let hint = -1
   const p = reduced.vertices
   const t = reduced.triangles
-  const middle = f32(3)
-  for (let i = 0; i < t.length; i += 3) {
-    for (let k = 0; k < 3; k++) middle[k] = (p[3 * t[i] + k] + p[3 * t[i + 1] + k] + p[3 * t[i + 2] + k]) / 3
-    closestFrom(original, middle[0], middle[1], middle[2], hint, Infinity, best)
-    hint = best.triangle
-    max = Math.max(max, Math.sqrt(best.d2))
-  }
+  const middles = f32(t.length)
+  for (let i = 0; i < t.length; i += 3) for (let k = 0; k < 3; k++) middles[i + k] = (p[3 * t[i] + k] + p[3 * t[i + 1] + k] + p[3 * t[i + 2] + k]) / 3
+  const back = await deviationTo(original, middles, Infinity, ctx)
+  for (const v of back.values) max = Math.max(max, Math.abs(v))
   return { maxDeviation: max, rmsDeviation: Math.sqrt(ss / Math.max(1, forward.values.length)) }
 }

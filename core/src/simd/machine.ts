@@ -39,6 +39,9 @@ export interface Kernels {
     high: number,
   ): void
   field(n: number, blocks: number, rows: number, values: number, ox: number, oy: number, oz: number): void
+  nodeBytes(groups: number): number
+  setTriangles(groups: number, n: number, nodes: number): void
+  closestTriangles(n: number, places: number, bound2: number, out: number): void
   fitPlane(x: number, y: number, z: number, r: number): void
   readonly count: WebAssembly.Global<'i32'>
   readonly cx: WebAssembly.Global<'f64'>
@@ -79,6 +82,7 @@ export function room(bytes: number): number {
 
 /** The machine's memory as numbers. Any later `room` may make it stale. */
 export const floatsAt = (at: number, n: number) => new Float32Array(machine().memory.buffer, at, n)
+export const intsAt = (at: number, n: number) => new Int32Array(machine().memory.buffer, at, n)
 export const bytesAt = (at: number, n: number) => new Uint8Array(machine().memory.buffer, at, n)
 
 /** Copies an array in; its address. The four spare elements let a kernel read past the end. */

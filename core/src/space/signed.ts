@@ -1,26 +1,16 @@
 import { vertexCount, vertexTriangles, type Mesh } from '../shape/mesh.ts'
-import { buildBvh, closestOnTriangle, closestPoint, CORNER_A, EDGE_AB, FACE, newClosest, type Bvh, type Closest } from './bvh.ts'
+import { buildTriangleSearch, CORNER_A, EDGE_AB, FACE, type Closest, type TriangleSearch } from './closest.ts'
 
 /** Everything a signed distance needs; plain typed arrays, passes to threads as it is. */
 export interface SignedDistance {
-  readonly bvh: Bvh
+  readonly search: TriangleSearch
   readonly mesh: Mesh
   readonly start: Uint32Array
   readonly list: Uint32Array
 }
 
 export function prepareSignedDistance(mesh: Mesh): SignedDistance {
-  return { bvh: buildBvh(mesh), mesh, ...vertexTriangles(mesh.triangles, vertexCount(mesh)) }
-}
-
-/**
- * Unsigned closest point into `best`, starting from leaf-order triangle `hint` (-1 for none).
- */
-export function closestFrom(s: SignedDistance, x: number, y: number, z: number, hint: number, maxDistance: number, best: Closest): void {
-  best.d2 = maxDistance === Infinity ? Infinity : maxDistance * maxDistance
-  best.triangle = -1
-  if (hint >= 0) closestOnTriangle(s.bvh.corners, hint, x, y, z, best)
-  closestPoint(s.bvh, x, y, z, best)
+  return { search: buildTriangleSearch(mesh), mesh, ...vertexTriangles(mesh.triangles, vertexCount(mesh)) }
 }
 
 const normal = new Float64Array(3)
@@ -32,7 +22,7 @@ const normal = new Float64Array(3)
  */
 export function sideOf(s: SignedDistance, x: number, y: number, z: number, best: Closest, border: Uint8Array): number {
   border[0] = 0
-  const t = s.bvh.ids[best.triangle]
+  const t = s.search.ids[best.triangle]
   const tri = s.mesh.triangles
   normal.fill(0)
   if (best.part === FACE) addNormal(s.mesh, t, -1)
@@ -103,5 +93,3 @@ function addNormal(mesh: Mesh, t: number, v: number): void {
   normal[1] += weight * ny
   normal[2] += weight * nz
 }
-
-export { newClosest }
