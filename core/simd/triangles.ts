@@ -4,8 +4,8 @@
  * then works out the place on it exactly (src/space/closest.ts).
  */
 
-/** A group: ax ay az, then b - a, then c - a, four floats each. */
-const GROUP: usize = 144
+/** A group: ax ay az, then b - a, then c - a, then the unit normal (NaN without area), four floats each. */
+const GROUP: usize = 192
 /** A node: least x y z, greatest x y z of its four children. */
 const NODE: usize = 96
 
@@ -110,6 +110,14 @@ function toSegment(px: v128, py: v128, pz: v128, ex: v128, ey: v128, ez: v128): 
   return f32x4.add(f32x4.add(f32x4.mul(dx, dx), f32x4.mul(dy, dy)), f32x4.mul(dz, dz))
 }
 
+/** (n x e) . p: on which side of the edge e a place p, relative to its start, lies. */
+function beside(nx: v128, ny: v128, nz: v128, ex: v128, ey: v128, ez: v128, px: v128, py: v128, pz: v128): v128 {
+  const x = f32x4.sub(f32x4.mul(ny, ez), f32x4.mul(nz, ey))
+  const y = f32x4.sub(f32x4.mul(nz, ex), f32x4.mul(nx, ez))
+  const z = f32x4.sub(f32x4.mul(nx, ey), f32x4.mul(ny, ex))
+  return f32x4.add(f32x4.add(f32x4.mul(x, px), f32x4.mul(y, py)), f32x4.mul(z, pz))
+}
+
 function tryGroup(g: i32, x: v128, y: v128, z: v128): void {
   const o = groups + GROUP * (<usize>g)
   const px = f32x4.sub(x, v128.load(o))
@@ -121,35 +129,28 @@ function tryGroup(g: i32, x: v128, y: v128, z: v128): void {
   const cx = v128.load(o, 96)
   const cy = v128.load(o, 112)
   const cz = v128.load(o, 128)
-  // the foot on the plane, in shares of the two sides
-  const bb = f32x4.add(f32x4.add(f32x4.mul(bx, bx), f32x4.mul(by, by)), f32x4.mul(bz, bz))
-  const bc = f32x4.add(f32x4.add(f32x4.mul(bx, cx), f32x4.mul(by, cy)), f32x4.mul(bz, cz))
-  const cc = f32x4.add(f32x4.add(f32x4.mul(cx, cx), f32x4.mul(cy, cy)), f32x4.mul(cz, cz))
-  const pb = f32x4.add(f32x4.add(f32x4.mul(px, bx), f32x4.mul(py, by)), f32x4.mul(pz, bz))
-  const pc = f32x4.add(f32x4.add(f32x4.mul(px, cx), f32x4.mul(py, cy)), f32x4.mul(pz, cz))
-  const det = f32x4.sub(f32x4.mul(bb, cc), f32x4.mul(bc, bc))
-  const v = f32x4.sub(f32x4.mul(pb, cc), f32x4.mul(pc, bc))
-  const w = f32x4.sub(f32x4.mul(pc, bb), f32x4.mul(pb, bc))
+  const nx = v128.load(o, 144)
+  const ny = v128.load(o, 160)
+  const nz = v128.load(o, 176)
+  const qx = f32x4.sub(px, bx)
+  const qy = f32x4.sub(py, by)
+  const qz = f32x4.sub(pz, bz)
+  const ex = f32x4.sub(cx, bx)
+  const ey = f32x4.sub(cy, by)
+  const ez = f32x4.sub(cz, bz)
+  // inside of all three sides: the plane counts. With the normal made in double precision slivers come out right;
+  // shares of the two sides (Ericson 2005) lose all digits on them
   const zero = f32x4.splat(0)
-  const within = v128.and(v128.and(f32x4.gt(v, zero), f32x4.gt(w, zero)), f32x4.lt(f32x4.add(v, w), det))
-  const i = f32x4.div(f32x4.splat(1), det)
-  const s = f32x4.mul(v, i)
-  const t = f32x4.mul(w, i)
-  const fx = f32x4.sub(px, f32x4.add(f32x4.mul(s, bx), f32x4.mul(t, cx)))
-  const fy = f32x4.sub(py, f32x4.add(f32x4.mul(s, by), f32x4.mul(t, cy)))
-  const fz = f32x4.sub(pz, f32x4.add(f32x4.mul(s, bz), f32x4.mul(t, cz)))
-  let d = f32x4.add(f32x4.add(f32x4.mul(fx, fx), f32x4.mul(fy, fy)), f32x4.mul(fz, fz))
+  const within = v128.and(
+    v128.and(f32x4.ge(beside(nx, ny, nz, bx, by, bz, px, py, pz), zero), f32x4.ge(beside(nx, ny, nz, ex, ey, ez, qx, qy, qz), zero)),
+    f32x4.le(beside(nx, ny, nz, cx, cy, cz, px, py, pz), zero),
+  )
+  const h = f32x4.add(f32x4.add(f32x4.mul(px, nx), f32x4.mul(py, ny)), f32x4.mul(pz, nz))
+  let d = f32x4.mul(h, h)
   if (!v128.all_true<i32>(within)) {
     const e = f32x4.min(
       f32x4.min(toSegment(px, py, pz, bx, by, bz), toSegment(px, py, pz, cx, cy, cz)),
-      toSegment(
-        f32x4.sub(px, bx),
-        f32x4.sub(py, by),
-        f32x4.sub(pz, bz),
-        f32x4.sub(cx, bx),
-        f32x4.sub(cy, by),
-        f32x4.sub(cz, bz),
-      ),
+      toSegment(qx, qy, qz, ex, ey, ez),
     )
     d = v128.bitselect(d, e, within)
   }

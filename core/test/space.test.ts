@@ -78,6 +78,32 @@ describe('search structures find what trying everything finds', () => {
       expect(Math.sqrt(a.d2)).toBeCloseTo(Math.sqrt(least), 5)
     }
   })
+  test('closest triangle: slivers of a CAD tessellation, 160 mm long and a hundredth wide', () => {
+    // a quarter of a round of 5 mm over 160 mm in 800 strips, two slivers each
+    const strips = 800
+    const vertices = Float32Array.from({ length: 6 * (strips + 1) }, (_, i) => {
+      const a = (Math.PI / 2) * (Math.floor(i / 6) / strips)
+      return [i % 6 < 3 ? -80 : 80, 5 * Math.cos(a), 5 * Math.sin(a)][i % 3]
+    })
+    const triangles = Uint32Array.from({ length: 6 * strips }, (_, i) => 2 * Math.floor(i / 6) + [0, 1, 3, 0, 3, 2][i % 6])
+    const search = buildTriangleSearch(makeMesh({ vertices, triangles }))
+    const q = new Float32Array(3 * 500)
+    const radii: number[] = []
+    for (let i = 0; i < q.length; i += 3) {
+      const a = (0.1 + 1.3 * r.next()) as number
+      radii.push(5 + 0.2 * (r.next() - 0.5))
+      q[i] = 140 * (r.next() - 0.5)
+      q[i + 1] = radii[i / 3] * Math.cos(a)
+      q[i + 2] = radii[i / 3] * Math.sin(a)
+    }
+    const found = closestTriangles(search, q, Uint32Array.from(radii, (_, i) => i), 0, radii.length, Infinity).slice()
+    const best = newClosest()
+    radii.forEach((radius, i) => {
+      closestOnTriangle(search.corners, found[i], q[3 * i], q[3 * i + 1], q[3 * i + 2], best)
+      // the chord of a strip lies 2.4e-6 mm inside of the arc
+      expect(Math.abs(Math.sqrt(best.d2) - Math.abs(radius - 5))).toBeLessThan(1e-5)
+    })
+  })
   test('closest triangle: beyond the largest distance, of one triangle, of a sliver, of no triangle', () => {
     const ask = (triangles: number[][], q: number[], max: number) => {
       const vertices = Float32Array.from(triangles.flat())

@@ -1,3 +1,4 @@
+import { f64, u8 } from '../base/arrays.ts'
 import { OakError } from '../base/errors.ts'
 import { invertRigid, multiply, transformPoint, type Mat4 } from '../base/mat4.ts'
 import { checkCancelled, defineKernel, type RunContext } from '../base/run.ts'
@@ -8,7 +9,7 @@ import { pointSpacing } from '../shape/spacing.ts'
 import { buildRowGrid, type RowGrid } from '../space/rowgrid.ts'
 import { report, type JointResult } from './jointreport.ts'
 import { applyStep, MATCH, solve, type Matches, type Solution } from './jointsolve.ts'
-import { balanceByNormal, independentShare, OFF_CENTRE, SCALES, SOUND, surfelBuffers, surfelKernel } from './surfels.ts'
+import { balanceByNormal, independentShare, OFF_CENTRE, SCALES, SOUND, surfelBuffers, surfelKernel, type SurfelBuffers } from './surfels.ts'
 
 export interface JointOptions {
   /** passes that stay put; default the first */
@@ -25,58 +26,48 @@ export interface JointOptions {
 }
 
 interface MatchArgs {
-  /** surfels of pass a */
-  xyz: Float32Array
-  normals: Float32Array
+  /** 6 a surfel of the other passes: place and normal, in the coordinates of this one */
+  surfels: Float64Array
   scale: Uint8Array
-  index: Int32Array
-  /** a local to b local */
-  toB: Mat4
-  gridB: RowGrid
+  grid: RowGrid
   radius: number
-  soundB: number
+  sound: number
   gate: number
   cos: number
 }
 
 const CANDIDATES = 7
 
-/** For each surfel of pass a the plane of pass b at the same place, with the same radius: equal smoothing on both sides, so that curvature cancels. */
+/** For each surfel of other passes the plane of this pass at the same place, with the same radius: equal smoothing on both sides, so that curvature cancels. */
 const match = defineKernel('align.match', (a: MatchArgs, start: number, end: number) => {
-  const { xyz, normals, index, toB: m, gridB, radius } = a
+  const { surfels: f, grid } = a
   const q = newLocalPlane()
   const out = new Float64Array((end - start) * 7)
   let n = 0
   for (let s = start; s < end; s++) {
-    const i = 3 * index[s]
-    const x = m[0] * xyz[i] + m[1] * xyz[i + 1] + m[2] * xyz[i + 2] + m[3]
-    const y = m[4] * xyz[i] + m[5] * xyz[i + 1] + m[6] * xyz[i + 2] + m[7]
-    const z = m[8] * xyz[i] + m[9] * xyz[i + 1] + m[10] * xyz[i + 2] + m[11]
-    const r = SCALES[a.scale[index[s]]] * radius
-    localPlane(gridB, x, y, z, r, q)
-    if (q.count < 8 || q.breadth < 0.25 || q.sigma > a.soundB) continue
-    const nx = m[0] * normals[i] + m[1] * normals[i + 1] + m[2] * normals[i + 2]
-    const ny = m[4] * normals[i] + m[5] * normals[i + 1] + m[6] * normals[i + 2]
-    const nz = m[8] * normals[i] + m[9] * normals[i + 1] + m[10] * normals[i + 2]
-    const c = nx * q.nx + ny * q.ny + nz * q.nz
+    const i = 6 * s
+    const r = SCALES[a.scale[s]] * a.radius
+    localPlane(grid, f[i], f[i + 1], f[i + 2], r, q)
+    if (q.count < 8 || q.breadth < 0.25 || q.sigma > a.sound) continue
+    const c = f[i + 3] * q.nx + f[i + 4] * q.ny + f[i + 5] * q.nz
     if (Math.abs(c) < a.cos) continue
-    const ox = x - q.cx
-    const oy = y - q.cy
-    const oz = z - q.cz
+    const ox = f[i] - q.cx
+    const oy = f[i + 1] - q.cy
+    const oz = f[i + 2] - q.cz
     const d = ox * q.nx + oy * q.ny + oz * q.nz
     if (Math.abs(d) > a.gate) continue
     const tx = ox - d * q.nx
     const ty = oy - d * q.ny
     const tz = oz - d * q.nz
     if (tx * tx + ty * ty + tz * tz > (OFF_CENTRE * r) ** 2) continue
-    const f = c < 0 ? -1 : 1
-    out[n] = index[s]
-    out[n + 1] = x - d * q.nx
-    out[n + 2] = y - d * q.ny
-    out[n + 3] = z - d * q.nz
-    out[n + 4] = f * q.nx
-    out[n + 5] = f * q.ny
-    out[n + 6] = f * q.nz
+    const sign = c < 0 ? -1 : 1
+    out[n] = s
+    out[n + 1] = f[i] - d * q.nx
+    out[n + 2] = f[i + 1] - d * q.ny
+    out[n + 3] = f[i + 2] - d * q.nz
+    out[n + 4] = sign * q.nx
+    out[n + 5] = sign * q.ny
+    out[n + 6] = sign * q.nz
     n += 7
   }
   return out.slice(0, n)
@@ -112,7 +103,7 @@ export async function adjustJointly(passes: Placed<Points>[], options: JointOpti
   }
 
   // surfels, all in one go; early rounds take a sparse part of them
-  const surfels = []
+  const surfels: Surfels[] = []
   for (let i = 0; i < n; i++) {
     // the noise first, from a sparse sample; then the surfels that are sound by it
     const probe = surfelBuffers(grids[i], 2000, radius)
@@ -124,7 +115,7 @@ export async function adjustJointly(passes: Placed<Points>[], options: JointOpti
     await ctx.parallel.map(surfelKernel, b, b.samples, 1024, ctx)
     const index = balanceByNormal(b.normals, b.good, samples)
     const weight = independentShare(b.xyz, b.scale, index, radius)
-    surfels.push({ xyz: b.xyz, normals: b.normals, scale: b.scale, weight, sigma, index })
+    surfels.push({ ...b, weight, sigma, index })
     ctx.progress((0.2 * (i + 1)) / n, 'surface elements')
   }
 
@@ -146,46 +137,19 @@ export async function adjustJointly(passes: Placed<Points>[], options: JointOpti
   for (let round = 0; round < gates.length; round++) {
     const { gate, cos, share } = gates[round]
     all = []
-    for (let i = 0; i < n; i++) {
-      const every = Math.round(1 / share)
-      const index = every === 1 ? surfels[i].index : surfels[i].index.filter((_, k) => k % every === 0)
-      for (let j = 0; j < n; j++) {
-        // passes of one rigid group tell nothing about each other's place, nor do two that both stay put
-        if (i === j || (m > 0 && slotOf[i] === slotOf[j])) continue
-        const toB = multiply(invertRigid(poses[j]), poses[i])
-        if (!boxesMeet(boxes[i], toB, boxes[j], gate + radius)) continue
-        const args: MatchArgs = {
-          xyz: surfels[i].xyz,
-          normals: surfels[i].normals,
-          scale: surfels[i].scale,
-          index,
-          toB,
-          gridB: grids[j],
-          radius,
-          soundB: SOUND * surfels[j].sigma,
-          gate,
-          cos,
-        }
-        const parts = await ctx.parallel.map(match, args, index.length, 1024, ctx)
-        const count = parts.reduce((s, p) => s + p.length / 7, 0)
-        if (count < 20) continue
-        const data = new Float64Array(count * MATCH)
-        let o = 0
-        for (const p of parts)
-          for (let k = 0; k < p.length; k += 7) {
-            const s = 3 * p[k]
-            const { xyz, normals } = surfels[i]
-            for (let c = 0; c < 3; c++) {
-              data[o + c] = xyz[s + c]
-              data[o + 3 + c] = normals[s + c]
-              data[o + 6 + c] = p[k + 1 + c]
-              data[o + 9 + c] = p[k + 4 + c]
-            }
-            data[o + 12] = surfels[i].weight[p[k]]
-            o += MATCH
-          }
-        all.push({ a: i, b: j, data, count })
-      }
+    const every = Math.round(1 / share)
+    const index = surfels.map((f) => (every === 1 ? f.index : f.index.filter((_, k) => k % every === 0)))
+    for (let j = 0; j < n; j++) {
+      // passes of one rigid group tell nothing about each other's place, nor do two that both stay put
+      const others = surfels.flatMap((_, i) => {
+        if (i === j || (m > 0 && slotOf[i] === slotOf[j])) return []
+        const toJ = multiply(invertRigid(poses[j]), poses[i])
+        return boxesMeet(boxes[i], toJ, boxes[j], gate + radius) ? [{ i, toJ }] : []
+      })
+      // all of them at once, so that the threads load this pass once a round
+      const args: MatchArgs = { ...gather(others, surfels, index), grid: grids[j], radius, sound: SOUND * surfels[j].sigma, gate, cos }
+      const parts = await ctx.parallel.map(match, args, args.scale.length, 2048, ctx)
+      all.push(...matchesOf(parts, others, surfels, index, j))
     }
     if (all.length === 0)
       throw new OakError('no-overlap', 'No two passes share any surface.', {
@@ -205,6 +169,58 @@ export async function adjustJointly(passes: Placed<Points>[], options: JointOpti
     ctx.progress(0.2 + (0.8 * (round + 1)) / gates.length, `round ${round + 1} of ${gates.length}`)
   }
   return report(passes, poses, all, slotOf, solved as Solution, centre, scale, boxes, gates.length)
+}
+
+type Surfels = SurfelBuffers & { weight: Float32Array; sigma: number; index: Int32Array }
+type Other = { i: number; toJ: Mat4 }
+
+/** The chosen surfels of several passes, one after the other, in the coordinates of the pass they are matched with. */
+function gather(others: Other[], surfels: Surfels[], index: Int32Array[]): { surfels: Float64Array; scale: Uint8Array } {
+  const total = others.reduce((s, o) => s + index[o.i].length, 0)
+  const out = f64(6 * total)
+  const scale = u8(total)
+  let n = 0
+  for (const { i, toJ: m } of others) {
+    const { xyz, normals } = surfels[i]
+    for (const s of index[i]) {
+      const [a, o] = [3 * s, 6 * n]
+      for (let r = 0; r < 3; r++) {
+        out[o + r] = m[4 * r] * xyz[a] + m[4 * r + 1] * xyz[a + 1] + m[4 * r + 2] * xyz[a + 2] + m[4 * r + 3]
+        out[o + 3 + r] = m[4 * r] * normals[a] + m[4 * r + 1] * normals[a + 1] + m[4 * r + 2] * normals[a + 2]
+      }
+      scale[n++] = surfels[i].scale[s]
+    }
+  }
+  return { surfels: out, scale }
+}
+
+/** What the kernel found, sorted out by pass; pairs of fewer than 20 matches are left out. */
+function matchesOf(parts: Float64Array[], others: Other[], surfels: Surfels[], index: Int32Array[], j: number): Matches[] {
+  const out: Matches[] = []
+  const found = parts.flatMap((p) => Array.from({ length: p.length / 7 }, (_, k) => p.subarray(7 * k, 7 * k + 7)))
+  let at = 0
+  let from = 0
+  for (const { i } of others) {
+    const until = from + index[i].length
+    const first = at
+    while (at < found.length && found[at][0] < until) at++
+    const count = at - first
+    if (count >= 20) {
+      const { xyz, normals, weight } = surfels[i]
+      const data = new Float64Array(count * MATCH)
+      for (let k = 0; k < count; k++) {
+        const f = found[first + k]
+        const s = index[i][f[0] - from]
+        data.set(xyz.subarray(3 * s, 3 * s + 3), k * MATCH)
+        data.set(normals.subarray(3 * s, 3 * s + 3), k * MATCH + 3)
+        data.set(f.subarray(1), k * MATCH + 6)
+        data[k * MATCH + 12] = weight[s]
+      }
+      out.push({ a: i, b: j, data, count })
+    }
+    from = until
+  }
+  return out
 }
 
 function jobCentre(passes: Placed<Points>[], poses: Mat4[]): [number, number, number] {

@@ -80,14 +80,14 @@ export async function mergePasses(passes: Placed<Points>[], options: MergeOption
     throw new OakError('nothing-to-merge', 'No surface could be formed: the points are too sparse for this cell size.', {
       remedy: `Choose a cell of at least ${(1.5 * spacing).toPrecision(2)} mm.`,
     })
-  let mesh = makeMesh({ vertices: open.vertices, triangles: open.triangles })
+  // before the pieces are told apart: what hangs on by a point is a piece of its own
+  let mesh = splitPinchedVertices(makeMesh({ vertices: open.vertices, triangles: open.triangles }))
   checkCancelled(ctx)
   const crumb = dropCrumbs(mesh, options.crumbShare ?? 0.001)
   mesh = crumb.mesh
   let filledShare = 0
   if (options.closing && options.closing !== 'open') {
-    const closed = await closeSurface(lattice, values, mesh, options.closing, options.gapSize ?? 5, subProgress(ctx, 0.85, 0.98, 'closing'))
-    mesh = closed
+    mesh = splitPinchedVertices(await closeSurface(lattice, values, mesh, options.closing, options.gapSize ?? 5, subProgress(ctx, 0.85, 0.98, 'closing')))
     const areas = triangleAreas(mesh)
     let sum = 0
     let filled = 0
@@ -97,7 +97,6 @@ export async function mergePasses(passes: Placed<Points>[], options: MergeOption
     })
     filledShare = filled / sum
   }
-  mesh = splitPinchedVertices(mesh)
   ctx.progress(1)
   return { mesh, cell, spacing, noise, radius: field.radius, points: total, crumbs: crumb.dropped, filledShare, guessedPasses }
 }
@@ -166,7 +165,7 @@ async function gatherSource(passes: Placed<Points>[], options: MergeOptions, ctx
 /** Loose pieces below a share of the whole area go: strays that happened to form a surface. The largest always stays. */
 export function dropCrumbs(mesh: Mesh, share: number): { mesh: Mesh; dropped: number } {
   const t = mesh.triangles
-  // pieces by shared vertices: quicker than by shared edges, and what hangs on by one point may stay
+  // pieces by shared vertices: quicker than by shared edges
   const parent = new Int32Array(mesh.vertices.length / 3)
   for (let i = 0; i < parent.length; i++) parent[i] = i
   const find = (i: number): number => {

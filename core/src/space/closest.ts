@@ -51,18 +51,36 @@ function useTriangles(s: TriangleSearch): void {
     const m = machine()
     const n = s.ids.length
     const count = Math.ceil(n / 4)
-    const at = room(144 * count)
-    const g = floatsAt(at, 36 * count)
+    const at = room(192 * count)
+    const g = floatsAt(at, 48 * count)
     const c = s.corners
     for (let i = 0; i < 4 * count; i++) {
       // the last group is filled up with the last triangle
       const o = 9 * Math.min(i, n - 1)
-      const q = 36 * (i >> 2) + (i & 3)
-      for (let k = 0; k < 3; k++) {
-        g[q + 4 * k] = c[o + k]
-        g[q + 12 + 4 * k] = c[o + 3 + k] - c[o + k]
-        g[q + 24 + 4 * k] = c[o + 6 + k] - c[o + k]
-      }
+      const q = 48 * (i >> 2) + (i & 3)
+      const bx = c[o + 3] - c[o]
+      const by = c[o + 4] - c[o + 1]
+      const bz = c[o + 5] - c[o + 2]
+      const cx = c[o + 6] - c[o]
+      const cy = c[o + 7] - c[o + 1]
+      const cz = c[o + 8] - c[o + 2]
+      const nx = by * cz - bz * cy
+      const ny = bz * cx - bx * cz
+      const nz = bx * cy - by * cx
+      // without area 0 / 0: NaN, and the kernel looks at the sides only
+      const l = Math.sqrt(nx * nx + ny * ny + nz * nz)
+      g[q] = c[o]
+      g[q + 4] = c[o + 1]
+      g[q + 8] = c[o + 2]
+      g[q + 12] = bx
+      g[q + 16] = by
+      g[q + 20] = bz
+      g[q + 24] = cx
+      g[q + 28] = cy
+      g[q + 32] = cz
+      g[q + 36] = nx / l
+      g[q + 40] = ny / l
+      g[q + 44] = nz / l
     }
     m.setTriangles(at, count, room(n ? m.nodeBytes(count) : 0))
   })
