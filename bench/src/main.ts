@@ -1,4 +1,3 @@
-import { execFileSync, spawnSync } from 'node:child_process'
 import { existsSync, mkdirSync, readFileSync, writeFileSync } from 'node:fs'
 import { cpus, totalmem } from 'node:os'
 import { join } from 'node:path'
@@ -27,6 +26,8 @@ import { prepareSignedDistance } from '@oak-gauge/core/space/signed.ts'
 import { BOLTS, BORE_HEIGHT, bracket, NOMINAL_BRACKET } from '@oak-gauge/demo/parts/bracket.ts'
 import { tessellate } from '@oak-gauge/demo/cad.ts'
 import { benchViews, record, smallPose, type Recorded } from '@oak-gauge/demo/passes.ts'
+import { openInBrowser } from './browser.ts'
+import { general } from './general.ts'
 import { fitCircle, type BoreFit } from './bores.ts'
 
 interface Row {
@@ -288,12 +289,47 @@ if (wants('pipeline')) {
   )
 }
 
+const samples = sampleMesh(truth, 1_000_000).xyz
+let distance = NaN
 if (wants('deviation')) {
   const { mesh } = merged.result
-  const samples = sampleMesh(truth, 1_000_000).xyz
   const r = await timed(() => deviationTo(prepareSignedDistance(mesh), samples, Infinity, ctx))
+  distance = r.seconds
   add(`deviation of 1 M points to ${(mesh.triangles.length / 3e6).toFixed(2)} M triangles, with search structure`, `${r.seconds.toFixed(2)} s`, '3 s', '1.2 s')
-  general(samples, mesh)
+}
+
+if (wants('ratio')) {
+  const theirs = general(
+    CACHE,
+    passes.map((p) => p.points.xyz),
+    samples,
+    merged.result.mesh,
+  )
+  if (theirs) {
+    const compare = (what: string, own: number, other: number) =>
+      add(`${what}: here / general-purpose library in this run`, `${own.toFixed(2)} / ${other.toFixed(2)} s = ${(own / other).toFixed(2)}`, '', '')
+    const normals = await timed(async () => {
+      for (const p of passes) await estimateNormals(p.points, {}, ctx)
+    })
+    compare('normals of 8 x 250 k points', normals.seconds, theirs.normals)
+    const aligned = await timed(() => alignFine([rough[0]], [rough[1]], {}, ctx))
+    compare('fine alignment of two passes (there without the normals)', aligned.seconds, theirs.align)
+    if (Number.isNaN(distance)) distance = (await timed(() => deviationTo(prepareSignedDistance(merged.result.mesh), samples, Infinity, ctx))).seconds
+    compare('distance of 1 M points (there unsigned)', distance, theirs.distance)
+    const reduced = await timed(() => reduceMesh(merged.result.mesh, { triangles: 200_000 }, ctx))
+    compare('reduction to 200 k triangles (here with its deviation measured)', reduced.seconds, theirs.reduce)
+  }
+}
+
+if (wants('browser')) {
+  const b = await openInBrowser()
+  if (b)
+    add(
+      `${(b.triangles / 1e6).toFixed(1)} M triangles (${b.megabytes.toFixed(0)} MB STL): taken in / on screen after opening the job, first time / again`,
+      `${b.taken.toFixed(1)} / ${b.first.toFixed(1)} / ${b.again.toFixed(1)} s`,
+      '4 s on screen',
+      '2 s',
+    )
 }
 
 await pool.close()
@@ -315,21 +351,4 @@ function bores(v: Float32Array): { bore: BoreFit; bolts: BoreFit[] } {
     bore: near(0, BORE_HEIGHT, NOMINAL_BRACKET.bore / 2, (i) => [v[i], v[i + 2], v[i + 1]], -30, 30),
     bolts: BOLTS.map(([x, y], k) => near(x, y, NOMINAL_BRACKET.bolt / 2, (i) => [v[i], v[i + 1], v[i + 2]], 5, k < 2 ? 9.5 : 9)),
   }
-}
-
-/** The same distances by the general-purpose library of Debian's python3-open3d, where it is installed. */
-function general(samples: Float32Array, mesh: Mesh): void {
-  if (spawnSync('/usr/bin/python3', ['-c', 'import open3d']).status !== 0) {
-    process.stderr.write('python3-open3d is not installed: no comparison\n')
-    return
-  }
-  writeFileSync(join(CACHE, 'cmp.p'), samples)
-  writeFileSync(join(CACHE, 'cmp.v'), mesh.vertices)
-  writeFileSync(join(CACHE, 'cmp.t'), mesh.triangles)
-  const script = `
-import numpy as np, open3d as o3d, time
-p=np.fromfile('cmp.p',np.float32).reshape(-1,3);v=np.fromfile('cmp.v',np.float32).reshape(-1,3);t=np.fromfile('cmp.t',np.uint32).reshape(-1,3)
-s=time.time();c=o3d.t.geometry.RaycastingScene();c.add_triangles(o3d.core.Tensor(v),o3d.core.Tensor(t));d=c.compute_distance(o3d.core.Tensor(p)).numpy();print(time.time()-s)`
-  const out = execFileSync('/usr/bin/python3', ['-c', script], { cwd: CACHE, encoding: 'utf8' })
-  add('same, unsigned, by a general-purpose library in this run', `${Number(out.trim().split('\n').pop()).toFixed(2)} s`, '', '')
 }
