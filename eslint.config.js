@@ -5,7 +5,7 @@ import reactHooks from 'eslint-plugin-react-hooks'
 import tseslint from 'typescript-eslint'
 
 export default defineConfig(
-  { ignores: ['**/node_modules', '.tsc', 'scratch', '.build', '.data', '**/dist', '**/*.js', '**/*.mjs'] },
+  { ignores: ['core/simd', '**/node_modules', '.tsc', 'scratch', '.build', '.data', '**/dist', '**/*.js', '**/*.mjs'] },
   js.configs.recommended,
   tseslint.configs.recommendedTypeChecked,
   {

@@ -48,7 +48,9 @@ export async function openInBrowser(): Promise<BrowserFigures | undefined> {
   })
   try {
     await until(async () => (await fetch(`${url}/api/health`)).ok, 60)
-    const made = (await (await fetch(`${url}/api/jobs`, { method: 'POST', headers: { 'content-type': 'application/json' }, body: '{"title":"Ring"}' })).json()) as JobState
+    const made = (await (
+      await fetch(`${url}/api/jobs`, { method: 'POST', headers: { 'content-type': 'application/json' }, body: '{"title":"Ring"}' })
+    ).json()) as JobState
     const mesh = ring(2000, 500)
     const file = new Blob([...writeStl(mesh, 'ring')] as BlobPart[])
     let start = performance.now()

@@ -2,7 +2,7 @@
  * Distance field of the merge on blocks of 8 x 8 x 8 nodes; src/merge/field.ts says what it means and where it comes from.
  * Four points at a time, single precision: all lengths are relative to the node.
  */
-import { total } from './normals'
+import { inner, LANES, ofLeast, squared, total } from './lanes'
 import { pieceEnd, pieceFrom, pieceTop, seek, X, Y, Z } from './rows'
 
 let NX: usize = 0
@@ -18,7 +18,10 @@ let border: f32 = 0
 let coherentLow: f32 = 0
 let coherentHigh: f32 = 0
 
-const LANES = i32x4(0, 1, 2, 3)
+/** normal that goes with the last value */
+let gx: f32 = 0
+let gy: f32 = 0
+let gz: f32 = 0
 
 export function setField(
   nx: usize,
@@ -51,13 +54,13 @@ export function setField(
 /** n blocks: coordinates (3 i32 each), rows (64 bytes each), values (512 f32 each). */
 export function field(n: i32, blocks: usize, rows: usize, values: usize, ox: f64, oy: f64, oz: f64): void {
   for (let b = 0; b < n; b++) {
-    const at = blocks + 12 * (<usize>b)
+    const at = blocks + 12 * <usize>b
     const bx = load<i32>(at)
     const by = load<i32>(at, 4)
     const bz = load<i32>(at, 8)
     for (let row = 0; row < 64; row++) {
-      const bits = <i32>load<u8>(rows + 64 * (<usize>b) + row)
-      const out = values + 2048 * (<usize>b) + 32 * (<usize>row)
+      const bits = <i32>load<u8>(rows + 64 * <usize>b + row)
+      const out = values + 2048 * <usize>b + 32 * <usize>row
       v128.store(out, f32x4.splat(NaN))
       v128.store(out, f32x4.splat(NaN), 16)
       if (bits == 0) continue
@@ -65,6 +68,18 @@ export function field(n: i32, blocks: usize, rows: usize, values: usize, ox: f64
       const z = oz + cell * <f64>(8 * bz + (row >> 3))
       for (let i = 0; i < 8; i++) if (bits & (1 << i)) store<f32>(out + 4 * i, fieldAt(ox + cell * <f64>(8 * bx + i), y, z))
     }
+  }
+}
+
+/** Field and normal (4 floats each, NaN where unknown) at n places (3 floats each). */
+export function surfaceAt(n: i32, places: usize, out: usize): void {
+  for (let i = 0; i < n; i++) {
+    const o = places + 12 * <usize>i
+    const at = out + 16 * <usize>i
+    store<f32>(at, fieldAt(<f64>load<f32>(o), <f64>load<f32>(o, 4), <f64>load<f32>(o, 8)))
+    store<f32>(at, gx, 4)
+    store<f32>(at, gy, 8)
+    store<f32>(at, gz, 12)
   }
 }
 
@@ -89,33 +104,21 @@ function fieldAt(px: f64, py: f64, pz: f64): f32 {
       const dx = f32x4.sub(x, v128.load(X + o))
       const dy = f32x4.sub(y, v128.load(Y + o))
       const dz = f32x4.sub(z, v128.load(Z + o))
-      const d2 = f32x4.add(f32x4.add(f32x4.mul(dx, dx), f32x4.mul(dy, dy)), f32x4.mul(dz, dz))
+      const d2 = squared(dx, dy, dz)
       const index = i32x4.add(i32x4.splat(i), LANES)
       const nearer = v128.and(f32x4.lt(d2, least), i32x4.lt_s(index, ends))
       least = v128.bitselect(d2, least, nearer)
       which = v128.bitselect(index, which, nearer)
     }
   }
-  let best = f32x4.extract_lane(least, 0)
-  let near = i32x4.extract_lane(which, 0)
-  if (f32x4.extract_lane(least, 1) < best) {
-    best = f32x4.extract_lane(least, 1)
-    near = i32x4.extract_lane(which, 1)
-  }
-  if (f32x4.extract_lane(least, 2) < best) {
-    best = f32x4.extract_lane(least, 2)
-    near = i32x4.extract_lane(which, 2)
-  }
-  if (f32x4.extract_lane(least, 3) < best) near = i32x4.extract_lane(which, 3)
+  const near = ofLeast(least, which)
   if (near < 0) return NaN
   const no = (<usize>near) << 2
   const sx = load<f32>(NX + no)
   const sy = load<f32>(NY + no)
   const sz = load<f32>(NZ + no)
   // too far off to be the corner of a cell that the surface crosses: half of the band is done with here
-  const off = abs(
-    <f64>sx * (px - <f64>load<f32>(X + no)) + <f64>sy * (py - <f64>load<f32>(Y + no)) + <f64>sz * (pz - <f64>load<f32>(Z + no)),
-  )
+  const off = abs(<f64>sx * (px - <f64>load<f32>(X + no)) + <f64>sy * (py - <f64>load<f32>(Y + no)) + <f64>sz * (pz - <f64>load<f32>(Z + no)))
   if (off > <f64>(abs(sx) + abs(sy) + abs(sz)) * 1.05 * cell + slack) return NaN
   const ax = f32x4.splat(sx)
   const ay = f32x4.splat(sy)
@@ -156,19 +159,16 @@ function fieldAt(px: f64, py: f64, pz: f64): f32 {
       const dx = f32x4.sub(x, v128.load(X + o))
       const dy = f32x4.sub(y, v128.load(Y + o))
       const dz = f32x4.sub(z, v128.load(Z + o))
-      const d2 = f32x4.add(f32x4.add(f32x4.mul(dx, dx), f32x4.mul(dy, dy)), f32x4.mul(dz, dz))
+      const d2 = squared(dx, dy, dz)
       const nx = v128.load(NX + o)
       const ny = v128.load(NY + o)
       const nz = v128.load(NZ + o)
-      const agree = f32x4.add(f32x4.add(f32x4.mul(nx, ax), f32x4.mul(ny, ay)), f32x4.mul(nz, az))
-      const good = v128.and(
-        v128.and(f32x4.lt(d2, r2v), f32x4.ge(agree, f32x4.splat(0.4))),
-        i32x4.lt_s(i32x4.add(i32x4.splat(i), LANES), ends),
-      )
+      const agree = inner(nx, ny, nz, ax, ay, az)
+      const good = v128.and(v128.and(f32x4.lt(d2, r2v), f32x4.ge(agree, f32x4.splat(0.4))), i32x4.lt_s(i32x4.add(i32x4.splat(i), LANES), ends))
       if (!v128.any_true(good)) continue
       const g = f32x4.min(one, f32x4.mul(f32x4.sub(agree, f32x4.splat(0.4)), f32x4.splat(2)))
       const wi = v128.and(f32x4.mul(v128.load(W + o), f32x4.mul(g, g)), good)
-      const f = f32x4.add(f32x4.add(f32x4.mul(nx, dx), f32x4.mul(ny, dy)), f32x4.mul(nz, dz))
+      const f = inner(nx, ny, nz, dx, dy, dz)
       const u = f32x4.sub(one, f32x4.mul(d2, ir2))
       let w = f32x4.mul(wi, f32x4.mul(u, u))
       w0 = f32x4.add(w0, w)
@@ -180,10 +180,10 @@ function fieldAt(px: f64, py: f64, pz: f64): f32 {
       py0 = f32x4.add(py0, f32x4.mul(w, dy))
       pz0 = f32x4.add(pz0, f32x4.mul(w, dz))
       support = f32x4.add(support, v128.and(v128.load(C + o), good))
-      const inner = f32x4.lt(d2, q2v)
-      if (!v128.any_true(inner)) continue
+      const core = f32x4.lt(d2, q2v)
+      if (!v128.any_true(core)) continue
       const v = f32x4.sub(one, f32x4.mul(d2, iq2))
-      w = v128.and(f32x4.mul(wi, f32x4.mul(v, v)), inner)
+      w = v128.and(f32x4.mul(wi, f32x4.mul(v, v)), core)
       w1 = f32x4.add(w1, w)
       f1 = f32x4.add(f1, f32x4.mul(w, f))
       nx1 = f32x4.add(nx1, f32x4.mul(w, nx))
@@ -218,13 +218,19 @@ function fieldAt(px: f64, py: f64, pz: f64): f32 {
   // 1 for parallel normals
   let t = (l0 * iw0 - coherentLow) / (coherentHigh - coherentLow)
   t = t < 0 ? 0 : t > 1 ? 1 : t
+  gx = ux
+  gy = uy
+  gz = uz
   const weight1 = total(w1)
   if (t >= 1 || weight1 <= 0) return value0
   ux = total(nx1)
   uy = total(ny1)
   uz = total(nz1)
-  const i1 = <f32>1 / (sqrt<f32>(ux * ux + uy * uy + uz * uz) * weight1)
-  const h1 = (ux * total(px1) + uy * total(py1) + uz * total(pz1)) * i1
+  const i1 = <f32>1 / sqrt<f32>(ux * ux + uy * uy + uz * uz)
+  gx = ux * i1
+  gy = uy * i1
+  gz = uz * i1
+  const h1 = (gx * total(px1) + gy * total(py1) + gz * total(pz1)) / weight1
   const value1 = <f32>0.5 * (total(f1) / weight1 + h1)
   return t * value0 + (<f32>1 - t) * value1
 }

@@ -1,6 +1,6 @@
 /** Entry of the vector kernels: everything exported here can be called from src/simd/machine.ts. */
 export { setRows } from './rows'
-export { setField, field } from './field'
+export { setField, field, surfaceAt } from './field'
 export { planes, edges } from './normals'
 export { nodeBytes, setTriangles, closestTriangles } from './triangles'
 export { fitPlane, count, cx, cy, cz, nx, ny, nz, sigma, breadth } from './plane'

@@ -1,4 +1,5 @@
 /** Normals of whole runs of points; see src/shape/normals.ts for what they mean. */
+import { inner, LANES, least, ofLeast, squared, total } from './lanes'
 import { breadth, count, fitPlane, nx, ny, nz, sigma } from './plane'
 import { pieceEnd, pieceFrom, pieceTop, seek, X, Y, Z } from './rows'
 
@@ -6,7 +7,7 @@ import { pieceEnd, pieceFrom, pieceTop, seek, X, Y, Z } from './rows'
 export function planes(start: i32, end: i32, r: f64, normals: usize, sigmas: usize): void {
   for (let i = start; i < end; i++) {
     const o = (<usize>i) << 2
-    const at = normals + 12 * (<usize>(i - start))
+    const at = normals + 12 * <usize>(i - start)
     const as = sigmas + ((<usize>(i - start)) << 2)
     fitPlane(<f64>load<f32>(X + o), <f64>load<f32>(Y + o), <f64>load<f32>(Z + o), r)
     if (count < 5) {
@@ -23,26 +24,13 @@ export function planes(start: i32, end: i32, r: f64, normals: usize, sigmas: usi
   }
 }
 
-const LANES = i32x4(0, 1, 2, 3)
 const FAR = f32x4.splat(3e38)
 
 /**
  * A point beside an edge adopts the plane of the side it lies on: of its sound neighbours, the one that explains it best.
  * NX, NY, NZ, S: normals and residuals of all points; out: 3 a point from `start`; adopted: a byte a point.
  */
-export function edges(
-  start: i32,
-  end: i32,
-  r: f64,
-  noise: f64,
-  limitFactor: f64,
-  NX: usize,
-  NY: usize,
-  NZ: usize,
-  S: usize,
-  out: usize,
-  adopted: usize,
-): void {
+export function edges(start: i32, end: i32, r: f64, noise: f64, limitFactor: f64, NX: usize, NY: usize, NZ: usize, S: usize, out: usize, adopted: usize): void {
   const reach = 1.5 * r
   const reach2 = <f32>(reach * reach)
   const limit = <f32>(limitFactor * noise)
@@ -52,7 +40,7 @@ export function edges(
   const one = f32x4.splat(1)
   for (let i = start; i < end; i++) {
     const o = (<usize>i) << 2
-    const at = out + 12 * (<usize>(i - start))
+    const at = out + 12 * <usize>(i - start)
     store<u8>(adopted + (i - start), 0)
     store<f32>(at, load<f32>(NX + o))
     store<f32>(at, load<f32>(NY + o), 4)
@@ -65,7 +53,7 @@ export function edges(
     const yv = f32x4.splat(y)
     const zv = f32x4.splat(z)
     const m = seek(x, y, z, reach)
-    let least = FAR
+    let nearest = FAR
     let which = i32x4.splat(-1)
     for (let k = 0; k < m; k++) {
       const s = (<usize>k) << 2
@@ -78,34 +66,20 @@ export function edges(
         const dx = f32x4.sub(xv, v128.load(X + q))
         const dy = f32x4.sub(yv, v128.load(Y + q))
         const dz = f32x4.sub(zv, v128.load(Z + q))
-        const d2 = f32x4.add(f32x4.add(f32x4.mul(dx, dx), f32x4.mul(dy, dy)), f32x4.mul(dz, dz))
-        const off = f32x4.abs(
-          f32x4.add(f32x4.add(f32x4.mul(dx, v128.load(NX + q)), f32x4.mul(dy, v128.load(NY + q))), f32x4.mul(dz, v128.load(NZ + q))),
-        )
+        const d2 = squared(dx, dy, dz)
+        const off = f32x4.abs(inner(dx, dy, dz, v128.load(NX + q), v128.load(NY + q), v128.load(NZ + q)))
         const score = f32x4.add(off, f32x4.mul(d2, pull))
         const index = i32x4.add(i32x4.splat(j), LANES)
         const good = v128.and(
           v128.and(f32x4.le(v128.load(S + q), limits), f32x4.le(d2, f32x4.splat(reach2))),
-          v128.and(f32x4.lt(score, least), i32x4.lt_s(index, ends)),
+          v128.and(f32x4.lt(score, nearest), i32x4.lt_s(index, ends)),
         )
-        least = v128.bitselect(score, least, good)
+        nearest = v128.bitselect(score, nearest, good)
         which = v128.bitselect(index, which, good)
       }
     }
-    let best = f32x4.extract_lane(least, 0)
-    let bj = i32x4.extract_lane(which, 0)
-    if (f32x4.extract_lane(least, 1) < best) {
-      best = f32x4.extract_lane(least, 1)
-      bj = i32x4.extract_lane(which, 1)
-    }
-    if (f32x4.extract_lane(least, 2) < best) {
-      best = f32x4.extract_lane(least, 2)
-      bj = i32x4.extract_lane(which, 2)
-    }
-    if (f32x4.extract_lane(least, 3) < best) {
-      best = f32x4.extract_lane(least, 3)
-      bj = i32x4.extract_lane(which, 3)
-    }
+    const best = least(nearest)
+    const bj = ofLeast(nearest, which)
     if (bj < 0 || <f64>best >= 3 * noise) {
       // nothing sound around: a feature smaller than the radius; take the smaller plane
       fitPlane(x, y, z, 0.6 * r)
@@ -135,11 +109,11 @@ export function edges(
         const ux = v128.load(NX + q)
         const uy = v128.load(NY + q)
         const uz = v128.load(NZ + q)
-        const d = f32x4.add(f32x4.add(f32x4.mul(bx, ux), f32x4.mul(by, uy)), f32x4.mul(bz, uz))
+        const d = inner(bx, by, bz, ux, uy, uz)
         const dx = f32x4.sub(xv, v128.load(X + q))
         const dy = f32x4.sub(yv, v128.load(Y + q))
         const dz = f32x4.sub(zv, v128.load(Z + q))
-        const d2 = f32x4.add(f32x4.add(f32x4.mul(dx, dx), f32x4.mul(dy, dy)), f32x4.mul(dz, dz))
+        const d2 = squared(dx, dy, dz)
         let w = f32x4.sub(one, f32x4.mul(d2, ir2))
         const good = v128.and(
           v128.and(f32x4.le(v128.load(S + q), limits), f32x4.gt(w, f32x4.splat(0))),
@@ -161,8 +135,4 @@ export function edges(
     store<f32>(at, tz * l, 8)
     store<u8>(adopted + (i - start), 1)
   }
-}
-
-export function total(v: v128): f32 {
-  return f32x4.extract_lane(v, 0) + f32x4.extract_lane(v, 1) + f32x4.extract_lane(v, 2) + f32x4.extract_lane(v, 3)
 }

@@ -1,4 +1,5 @@
 /** Least-squares plane through the points of a ball (Pearson 1901); sums in double precision, two at a time. */
+import { LANES, squared } from './lanes'
 import { pieceEnd, pieceFrom, pieceTop, seek, X, Y, Z } from './rows'
 
 export let count: i32 = 0
@@ -10,8 +11,6 @@ export let ny: f64 = 0
 export let nz: f64 = 1
 export let sigma: f64 = 0
 export let breadth: f64 = 0
-
-const LANES = i32x4(0, 1, 2, 3)
 
 function both(v: v128): f64 {
   return f64x2.extract_lane(v, 0) + f64x2.extract_lane(v, 1)
@@ -50,7 +49,7 @@ export function fitPlane(px: f64, py: f64, pz: f64, r: f64): void {
       let dx = f32x4.sub(v128.load(X + o), xv)
       let dy = f32x4.sub(v128.load(Y + o), yv)
       let dz = f32x4.sub(v128.load(Z + o), zv)
-      const d2 = f32x4.add(f32x4.add(f32x4.mul(dx, dx), f32x4.mul(dy, dy)), f32x4.mul(dz, dz))
+      const d2 = squared(dx, dy, dz)
       const mask = v128.and(f32x4.le(d2, r2), i32x4.lt_s(i32x4.add(i32x4.splat(i), LANES), ends))
       const bits = i32x4.bitmask(mask)
       if (bits == 0) continue
@@ -93,14 +92,7 @@ export function fitPlane(px: f64, py: f64, pz: f64, r: f64): void {
   cx = <f64>x + mx
   cy = <f64>y + my
   cz = <f64>z + mz
-  smallest(
-    both(sxx) * i - mx * mx,
-    both(sxy) * i - mx * my,
-    both(sxz) * i - mx * mz,
-    both(syy) * i - my * my,
-    both(syz) * i - my * mz,
-    both(szz) * i - mz * mz,
-  )
+  smallest(both(sxx) * i - mx * mx, both(sxy) * i - mx * my, both(sxz) * i - mx * mz, both(syy) * i - my * my, both(syz) * i - my * mz, both(szz) * i - mz * mz)
   sigma = Math.sqrt((max(0, e1) * <f64>n) / <f64>(n - 3))
   breadth = e3 > 0 ? max(0, e2) / e3 : 0
 }

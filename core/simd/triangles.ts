@@ -4,6 +4,8 @@
  * then works out the place on it exactly (src/space/closest.ts).
  */
 
+import { inner, lane, squared } from './lanes'
+
 /** A group: ax ay az, then b - a, then c - a, then the unit normal (NaN without area), four floats each. */
 const GROUP: usize = 192
 /** A node: least x y z, greatest x y z of its four children. */
@@ -44,7 +46,7 @@ export function setTriangles(at: usize, n: i32, nodes: usize): void {
   do {
     const size = (below + 3) >> 2
     for (let k = 0; k < 4 * size; k++) {
-      const o = here + NODE * (<usize>(k >> 2)) + 4 * (<usize>(k & 3))
+      const o = here + NODE * <usize>(k >> 2) + 4 * <usize>(k & 3)
       let ax: f32 = Infinity
       let ay: f32 = Infinity
       let az: f32 = Infinity
@@ -53,7 +55,7 @@ export function setTriangles(at: usize, n: i32, nodes: usize): void {
       let bz: f32 = -Infinity
       if (k < below) {
         const isGroup = levels == 0
-        const c = isGroup ? at + GROUP * (<usize>k) : belowAt + NODE * (<usize>k)
+        const c = isGroup ? at + GROUP * <usize>k : belowAt + NODE * <usize>k
         for (let i: usize = 0; i < 4; i++) {
           const q = c + 4 * i
           if (isGroup) {
@@ -92,7 +94,7 @@ export function setTriangles(at: usize, n: i32, nodes: usize): void {
     store<usize>(levelAt + ((<usize>levels) << 2), here)
     store<i32>(levelSize + ((<usize>levels) << 2), below)
     belowAt = here
-    here += NODE * (<usize>size)
+    here += NODE * <usize>size
     below = size
     levels++
   } while (below > 1)
@@ -101,13 +103,13 @@ export function setTriangles(at: usize, n: i32, nodes: usize): void {
 /** Squared distance to the segment a + t e, 0 <= t <= 1, from a place p relative to a. */
 function toSegment(px: v128, py: v128, pz: v128, ex: v128, ey: v128, ez: v128): v128 {
   const zero = f32x4.splat(0)
-  const along = f32x4.add(f32x4.add(f32x4.mul(px, ex), f32x4.mul(py, ey)), f32x4.mul(pz, ez))
-  const e2 = f32x4.add(f32x4.add(f32x4.mul(ex, ex), f32x4.mul(ey, ey)), f32x4.mul(ez, ez))
+  const along = inner(px, py, pz, ex, ey, ez)
+  const e2 = squared(ex, ey, ez)
   const t = f32x4.min(f32x4.splat(1), f32x4.max(zero, f32x4.div(along, f32x4.max(e2, f32x4.splat(1e-35)))))
   const dx = f32x4.sub(px, f32x4.mul(t, ex))
   const dy = f32x4.sub(py, f32x4.mul(t, ey))
   const dz = f32x4.sub(pz, f32x4.mul(t, ez))
-  return f32x4.add(f32x4.add(f32x4.mul(dx, dx), f32x4.mul(dy, dy)), f32x4.mul(dz, dz))
+  return squared(dx, dy, dz)
 }
 
 /** (n x e) . p: on which side of the edge e a place p, relative to its start, lies. */
@@ -115,11 +117,11 @@ function beside(nx: v128, ny: v128, nz: v128, ex: v128, ey: v128, ez: v128, px: 
   const x = f32x4.sub(f32x4.mul(ny, ez), f32x4.mul(nz, ey))
   const y = f32x4.sub(f32x4.mul(nz, ex), f32x4.mul(nx, ez))
   const z = f32x4.sub(f32x4.mul(nx, ey), f32x4.mul(ny, ex))
-  return f32x4.add(f32x4.add(f32x4.mul(x, px), f32x4.mul(y, py)), f32x4.mul(z, pz))
+  return inner(x, y, z, px, py, pz)
 }
 
 function tryGroup(g: i32, x: v128, y: v128, z: v128): void {
-  const o = groups + GROUP * (<usize>g)
+  const o = groups + GROUP * <usize>g
   const px = f32x4.sub(x, v128.load(o))
   const py = f32x4.sub(y, v128.load(o, 16))
   const pz = f32x4.sub(z, v128.load(o, 32))
@@ -145,20 +147,17 @@ function tryGroup(g: i32, x: v128, y: v128, z: v128): void {
     v128.and(f32x4.ge(beside(nx, ny, nz, bx, by, bz, px, py, pz), zero), f32x4.ge(beside(nx, ny, nz, ex, ey, ez, qx, qy, qz), zero)),
     f32x4.le(beside(nx, ny, nz, cx, cy, cz, px, py, pz), zero),
   )
-  const h = f32x4.add(f32x4.add(f32x4.mul(px, nx), f32x4.mul(py, ny)), f32x4.mul(pz, nz))
+  const h = inner(px, py, pz, nx, ny, nz)
   let d = f32x4.mul(h, h)
   if (!v128.all_true<i32>(within)) {
-    const e = f32x4.min(
-      f32x4.min(toSegment(px, py, pz, bx, by, bz), toSegment(px, py, pz, cx, cy, cz)),
-      toSegment(qx, qy, qz, ex, ey, ez),
-    )
+    const e = f32x4.min(f32x4.min(toSegment(px, py, pz, bx, by, bz), toSegment(px, py, pz, cx, cy, cz)), toSegment(qx, qy, qz, ex, ey, ez))
     d = v128.bitselect(d, e, within)
   }
   let bits = i32x4.bitmask(f32x4.lt(d, f32x4.splat(best)))
   while (bits) {
     const k = ctz(bits)
     bits &= bits - 1
-    const dk = k == 0 ? f32x4.extract_lane(d, 0) : k == 1 ? f32x4.extract_lane(d, 1) : k == 2 ? f32x4.extract_lane(d, 2) : f32x4.extract_lane(d, 3)
+    const dk = lane(d, k)
     if (dk < best) {
       best = dk
       bestTriangle = 4 * g + k
@@ -189,18 +188,18 @@ function closestTriangle(px: f32, py: f32, pz: f32, hint: i32, bound2: f64): i32
       tryGroup(node, x, y, z)
       continue
     }
-    const o = load<usize>(levelAt + ((<usize>level) << 2)) + NODE * (<usize>node)
+    const o = load<usize>(levelAt + ((<usize>level) << 2)) + NODE * <usize>node
     const dx = f32x4.max(zero, f32x4.max(f32x4.sub(v128.load(o), x), f32x4.sub(x, v128.load(o, 48))))
     const dy = f32x4.max(zero, f32x4.max(f32x4.sub(v128.load(o, 16), y), f32x4.sub(y, v128.load(o, 64))))
     const dz = f32x4.max(zero, f32x4.max(f32x4.sub(v128.load(o, 32), z), f32x4.sub(z, v128.load(o, 80))))
-    const d = f32x4.add(f32x4.add(f32x4.mul(dx, dx), f32x4.mul(dy, dy)), f32x4.mul(dz, dz))
+    const d = squared(dx, dy, dz)
     let bits = i32x4.bitmask(f32x4.lt(d, f32x4.splat(best)))
     // farthest first, so that the nearest is looked at next: an insertion into the sorted end of the stack
     const from = top
     while (bits) {
       const k = ctz(bits)
       bits &= bits - 1
-      const dk = k == 0 ? f32x4.extract_lane(d, 0) : k == 1 ? f32x4.extract_lane(d, 1) : k == 2 ? f32x4.extract_lane(d, 2) : f32x4.extract_lane(d, 3)
+      const dk = lane(d, k)
       let at = top
       while (at > from && load<f32>(stackD + at - 4) < dk) {
         store<f32>(stackD + at, load<f32>(stackD + at - 4))
@@ -221,7 +220,7 @@ function closestTriangle(px: f32, py: f32, pz: f32, hint: i32, bound2: f64): i32
 export function closestTriangles(n: i32, places: usize, bound2: f64, out: usize): void {
   let hint = -1
   for (let i = 0; i < n; i++) {
-    const o = places + 12 * (<usize>i)
+    const o = places + 12 * <usize>i
     const t = closestTriangle(load<f32>(o), load<f32>(o, 4), load<f32>(o, 8), hint, bound2)
     if (t >= 0) hint = t
     store<i32>(out + ((<usize>i) << 2), t)

@@ -48,7 +48,9 @@ describe('local plane against the same by plain sums and Jacobi rotations (Golub
       expect(plane.count).toBe(near.length)
       if (near.length < 4) continue
       const mean = [0, 1, 2].map((a) => near.reduce((s, i) => s + xyz[3 * i + a], 0) / near.length)
-      const cov = [0, 1, 2].flatMap((a) => [0, 1, 2].map((b) => near.reduce((s, i) => s + (xyz[3 * i + a] - mean[a]) * (xyz[3 * i + b] - mean[b]), 0) / near.length))
+      const cov = [0, 1, 2].flatMap((a) =>
+        [0, 1, 2].map((b) => near.reduce((s, i) => s + (xyz[3 * i + a] - mean[a]) * (xyz[3 * i + b] - mean[b]), 0) / near.length),
+      )
       const e = jacobiEigen(cov, 3)
       const n = [0, 1, 2].map((a) => e.vectors[3 * a])
       expect(plane.cx).toBeCloseTo(mean[0], 5)

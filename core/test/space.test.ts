@@ -90,13 +90,20 @@ describe('search structures find what trying everything finds', () => {
     const q = new Float32Array(3 * 500)
     const radii: number[] = []
     for (let i = 0; i < q.length; i += 3) {
-      const a = (0.1 + 1.3 * r.next()) as number
+      const a = 0.1 + 1.3 * r.next()
       radii.push(5 + 0.2 * (r.next() - 0.5))
       q[i] = 140 * (r.next() - 0.5)
       q[i + 1] = radii[i / 3] * Math.cos(a)
       q[i + 2] = radii[i / 3] * Math.sin(a)
     }
-    const found = closestTriangles(search, q, Uint32Array.from(radii, (_, i) => i), 0, radii.length, Infinity).slice()
+    const found = closestTriangles(
+      search,
+      q,
+      Uint32Array.from(radii, (_, i) => i),
+      0,
+      radii.length,
+      Infinity,
+    ).slice()
     const best = newClosest()
     radii.forEach((radius, i) => {
       closestOnTriangle(search.corners, found[i], q[3 * i], q[3 * i + 1], q[3 * i + 2], best)
@@ -115,7 +122,16 @@ describe('search structures find what trying everything finds', () => {
     expect(ask(one, [0.2, 0.2, 5], 4.9)).toBe(-1)
     expect(ask(one, [0.2, 0.2, 5], 5.1)).toBe(0)
     // no area: a segment; nearer than the sound triangle far away
-    expect(ask([[9, 9, 9, 10, 9, 9, 9, 10, 9], [0, 0, 0, 1, 0, 0, 2, 0, 0]], [1, 0.1, 0], Infinity)).toBeGreaterThanOrEqual(0)
+    expect(
+      ask(
+        [
+          [9, 9, 9, 10, 9, 9, 9, 10, 9],
+          [0, 0, 0, 1, 0, 0, 2, 0, 0],
+        ],
+        [1, 0.1, 0],
+        Infinity,
+      ),
+    ).toBeGreaterThanOrEqual(0)
     expect(ask([], [0, 0, 0], Infinity)).toBe(-1)
   })
   test('rays meet a box where they should', () => {

@@ -41,6 +41,9 @@ export class GrowF32 {
     a[n + 2] = z
     this.length = n + 3
   }
+  at(i: number): number {
+    return this.a[i]
+  }
   done(): Float32Array {
     if (this.a.length === this.length) return this.a
     const b = f32(this.length)

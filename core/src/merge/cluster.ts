@@ -18,7 +18,8 @@ export interface Clusters {
 export function clusterPoints(xyz: Float32Array, normals: Float32Array, weights: Float32Array, size: number): Clusters {
   const n = xyz.length / 3
   const inv = 1 / size
-  let capacity = 1 << 16
+  // about a third of the points of overlapping passes are left
+  let capacity = 2 ** Math.ceil(Math.log2(Math.max(1024, n / 3)))
   let mask = 2 * capacity - 1
   let table = new Int32Array(2 * capacity).fill(-1)
   let kx = new Int32Array(capacity)

@@ -41,14 +41,33 @@ const COHERENT_HIGH = 0.998
  * The sums run in core/simd/field.ts; the same in JavaScript took four times as long.
  */
 export const fieldKernel = defineKernel('merge.field', (a: FieldArgs, start: number, end: number) => {
-  const m = machine()
+  useField(a)
+  const n = end - start
+  const values = room(2048 * n)
+  machine().field(n, put(a.blocks.subarray(3 * start, 3 * end)), put(a.rows.subarray(64 * start, 64 * end)), values, ...a.origin)
+  a.values.set(floatsAt(values, 512 * n), 512 * start)
+})
+
+interface SurfaceArgs extends FieldSource {
+  /** 3 a place */
+  xyz: Float32Array
+  /** 4 a place: field and unit normal; the field is NaN where nothing was measured */
+  out: Float32Array
+}
+
+/** The field and its normal at any places near the surface. */
+export const surfaceKernel = defineKernel('merge.surface', (a: SurfaceArgs, start: number, end: number) => {
+  useField(a)
+  const n = end - start
+  const out = room(16 * n)
+  machine().surfaceAt(n, put(a.xyz.subarray(3 * start, 3 * end)), out)
+  a.out.set(floatsAt(out, 4 * n), 4 * start)
+})
+
+function useField(a: FieldSource): void {
   resident(a, () => {
     loadRows(a.grid, a.radius)
     const [nx, ny, nz] = putApart(a.normals)
-    m.setField(nx, ny, nz, put(a.weights), put(a.counts), a.cell, a.slack, a.radius, a.smallRadius, BORDER, COHERENT_LOW, COHERENT_HIGH)
+    machine().setField(nx, ny, nz, put(a.weights), put(a.counts), a.cell, a.slack, a.radius, a.smallRadius, BORDER, COHERENT_LOW, COHERENT_HIGH)
   })
-  const n = end - start
-  const values = room(2048 * n)
-  m.field(n, put(a.blocks.subarray(3 * start, 3 * end)), put(a.rows.subarray(64 * start, 64 * end)), values, ...a.origin)
-  a.values.set(floatsAt(values, 512 * n), 512 * start)
-})
+}

@@ -9,6 +9,7 @@ import type { Placed, Points } from '../shape/points.ts'
 import { splitPinchedVertices } from '../shape/topology.ts'
 import { buildRowGrid } from '../space/rowgrid.ts'
 import { clusterPoints } from './cluster.ts'
+import { crispEdges } from './crisp.ts'
 import { closeSurface, type Closing } from './close.ts'
 import { fieldKernel, type FieldSource } from './field.ts'
 import { blockCount, markBand, newLattice } from './lattice.ts'
@@ -23,6 +24,8 @@ export interface MergeOptions {
   closing?: Closing
   /** largest gap closed with 'small', mm across */
   gapSize?: number
+  /** put edges back that the lattice cut off (crisp.ts); default true */
+  crisp?: boolean
   /** loose pieces smaller than this share of the whole area are dropped */
   crumbShare?: number
 }
@@ -35,6 +38,8 @@ export interface MergeResult {
   radius: number
   points: number
   crumbs: number
+  /** length of the edges made crisp, mm */
+  crispLength: number
   /** share of the area that was filled, not measured */
   filledShare: number
   /** outside was guessed for so many passes */
@@ -97,8 +102,20 @@ export async function mergePasses(passes: Placed<Points>[], options: MergeOption
     })
     filledShare = filled / sum
   }
+  const crisp = (options.crisp ?? true) ? await crispEdges(mesh, field, ctx) : { mesh, length: 0 }
   ctx.progress(1)
-  return { mesh, cell, spacing, noise, radius: field.radius, points: total, crumbs: crumb.dropped, filledShare, guessedPasses }
+  return {
+    mesh: crisp.mesh,
+    crispLength: crisp.length,
+    cell,
+    spacing,
+    noise,
+    radius: field.radius,
+    points: total,
+    crumbs: crumb.dropped,
+    filledShare,
+    guessedPasses,
+  }
 }
 
 /** All points in job coordinates with normals and weights, clustered and sorted for search. */

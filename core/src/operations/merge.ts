@@ -7,7 +7,7 @@ import { defineOperation, pointsOf, q } from './operation.ts'
 
 export const merge = defineOperation({
   name: 'merge',
-  version: 1,
+  version: 2,
   title: 'Merge',
   about: 'One mesh out of all passes at a cell size. Holes of the part stay open unless a closed body is asked for.',
   params: z.object({
@@ -15,6 +15,7 @@ export const merge = defineOperation({
     closing: z.enum(['open', 'small', 'closed']).default('open').describe('Leave open, close small gaps only, or close everything.'),
     gapSize: z.number().positive().default(5).describe('Largest gap that counts as small, mm across.'),
     radius: z.number().positive().optional().describe('Radius over which points are averaged, mm. Default: 2.8 cells, at least 3.1 point spacings.'),
+    crisp: z.boolean().default(true).describe('Put the edges back that the cells cut off. Without it they come out rounded by about half a cell.'),
     crumbShare: z.number().min(0).max(1).default(0.001).describe('Loose pieces below this share of the area are dropped.'),
     alignmentError: z.number().nonnegative().optional().describe('Error of the joint adjustment, mm: the cell is never finer than this.'),
   }),
@@ -46,6 +47,7 @@ export const merge = defineOperation({
           q('pieces', facts.topology.components),
           q('not measured', 100 * r.filledShare, '%'),
           q('area', facts.area, 'mm²'),
+          q('crisp edges', r.crispLength, 'mm'),
           q('crumbs dropped', r.crumbs),
           q('points used', r.points),
           q('point spacing', r.spacing, 'mm'),

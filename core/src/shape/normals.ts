@@ -101,7 +101,9 @@ export async function estimateNormals(points: Points, options: NormalOptions, ct
   const sortedOut = f32(3 * n)
   const adopted = u8(n)
   const second = subProgress(ctx, 0.7, 0.95, 'edges')
-  await ctx.parallel.map(edges, { grid, radius, sigma, normals, sigmas, out: sortedOut, adopted }, n, chunk, ctx, (d) => second.progress(d))
+  // points without any noise still lie on a lattice of single precision, and on rounds that are not planes
+  const floor = Math.max(sigma, 0.01 * spacing)
+  await ctx.parallel.map(edges, { grid, radius, sigma: floor, normals, sigmas, out: sortedOut, adopted }, n, chunk, ctx, (d) => second.progress(d))
   let edgeCount = 0
   for (let i = 0; i < n; i++) edgeCount += adopted[i]
   const out = f32(3 * n)

@@ -11,19 +11,7 @@ export interface Kernels {
   heap(): number
   setRows(x: number, y: number, z: number, starts: number, ny: number, nz: number, cell: number, oy: number, oz: number): void
   planes(start: number, end: number, r: number, normals: number, sigmas: number): void
-  edges(
-    start: number,
-    end: number,
-    r: number,
-    noise: number,
-    limit: number,
-    nx: number,
-    ny: number,
-    nz: number,
-    s: number,
-    out: number,
-    adopted: number,
-  ): void
+  edges(start: number, end: number, r: number, noise: number, limit: number, nx: number, ny: number, nz: number, s: number, out: number, adopted: number): void
   setField(
     nx: number,
     ny: number,
@@ -39,6 +27,7 @@ export interface Kernels {
     high: number,
   ): void
   field(n: number, blocks: number, rows: number, values: number, ox: number, oy: number, oz: number): void
+  surfaceAt(n: number, places: number, out: number): void
   nodeBytes(groups: number): number
   setTriangles(groups: number, n: number, nodes: number): void
   closestTriangles(n: number, places: number, bound2: number, out: number): void

@@ -1,4 +1,4 @@
-import { Button, Segmented } from 'antd'
+import { Button, Checkbox, Segmented } from 'antd'
 import { useState } from 'react'
 import { lastOf, quantity } from '@oak-gauge/contract'
 import { useOpenJob } from '../../job/useJob.ts'
@@ -31,6 +31,7 @@ export function MergeCard({ go }: CardProps) {
   const [cell, setCell] = useState<number | null>(typeof last?.params['cell'] === 'number' ? last.params['cell'] : null)
   const [closing, setClosing] = useState<Closing>('open')
   const [gapSize, setGapSize] = useState(5)
+  const [crisp, setCrisp] = useState(last?.params['crisp'] !== false)
   const [by, setBy] = useState<'deviation' | 'count'>('deviation')
   const [deviation, setDeviation] = useState(0.02)
   const [triangles, setTriangles] = useState(200_000)
@@ -58,7 +59,7 @@ export function MergeCard({ go }: CardProps) {
     void merge.run({
       operation: 'merge',
       inputs: { passes: passes.map((p) => p.slot) },
-      params: { cell: size, closing, ...(closing === 'small' ? { gapSize } : {}) },
+      params: { cell: size, closing, ...(closing === 'small' ? { gapSize } : {}), ...(crisp ? {} : { crisp }) },
     })
   return (
     <WorkCard
@@ -104,11 +105,14 @@ export function MergeCard({ go }: CardProps) {
       />
       <p className="hint">{CLOSING[closing]}</p>
       {closing === 'small' && <Amount label="Gaps up to" value={gapSize} usual={5} onChange={setGapSize} />}
+      <Checkbox checked={crisp} onChange={(e) => setCrisp(e.target.checked)}>
+        Crisp edges, where two faces meet at 40° or more
+      </Checkbox>
       <StepProblem of={merge} />
       {last && !merge.running && (
         <>
           <hr />
-          <Numbers step={last} names={['triangles', 'cell size', 'surface noise', 'open edges', 'pieces', 'not measured']} />
+          <Numbers step={last} names={['triangles', 'cell size', 'surface noise', 'crisp edges', 'open edges', 'pieces', 'not measured']} />
           <Warnings step={last} />
         </>
       )}
