@@ -83,7 +83,131 @@ export function surfaceAt(n: i32, places: usize, out: usize): void {
   }
 }
 
+/** normal and value of the face found by goesOn, and whether both faces meet in a convex edge */
+let ox: f32 = 0
+let oy: f32 = 0
+let oz: f32 = 0
+let other: f32 = 0
+let convex: bool = false
+
+/**
+ * Whether the part goes on round an edge where the support of the node's own face (normal a) ends in direction b: whether at least 4 measured
+ * points within the radius belong to faces that cross b. Of several such faces (in a corner) the one that counts is that whose
+ * plane bounds the part here: the furthest outside of a convex edge, the furthest inside of a concave one.
+ */
+function goesOn(m: i32, x: v128, y: v128, z: v128, r2: f32, ax: v128, ay: v128, az: v128, bx: v128, by: v128, bz: v128): bool {
+  const r2v = f32x4.splat(r2)
+  const zero = f32x4.splat(0)
+  const fold = f32x4.splat(0.4)
+  let out = zero
+  let into = zero
+  // 4 lanes each: the largest f with n.b > 0 and the least with n.b < 0
+  let most = f32x4.splat(-Infinity)
+  let least = f32x4.splat(Infinity)
+  let mostAt = i32x4.splat(-1)
+  let leastAt = i32x4.splat(-1)
+  for (let k = 0; k < m; k++) {
+    const s = (<usize>k) << 2
+    const end = load<i32>(pieceEnd + s)
+    const top = load<f32>(pieceTop + s)
+    const ends = i32x4.splat(end)
+    for (let i = load<i32>(pieceFrom + s); i < end; i += 4) {
+      const o = (<usize>i) << 2
+      if (load<f32>(X + o) > top) break
+      const dx = f32x4.sub(x, v128.load(X + o))
+      const dy = f32x4.sub(y, v128.load(Y + o))
+      const dz = f32x4.sub(z, v128.load(Z + o))
+      const nx = v128.load(NX + o)
+      const ny = v128.load(NY + o)
+      const nz = v128.load(NZ + o)
+      const index = i32x4.add(i32x4.splat(i), LANES)
+      const good = v128.and(v128.and(f32x4.lt(squared(dx, dy, dz), r2v), f32x4.lt(inner(nx, ny, nz, ax, ay, az), fold)), i32x4.lt_s(index, ends))
+      if (!v128.any_true(good)) continue
+      const along = inner(nx, ny, nz, bx, by, bz)
+      const f = inner(nx, ny, nz, dx, dy, dz)
+      const c = v128.load(C + o)
+      const up = v128.and(good, f32x4.gt(along, fold))
+      const down = v128.and(good, f32x4.lt(along, f32x4.neg(fold)))
+      out = f32x4.add(out, v128.and(c, up))
+      into = f32x4.add(into, v128.and(c, down))
+      const higher = v128.and(up, f32x4.gt(f, most))
+      most = v128.bitselect(f, most, higher)
+      mostAt = v128.bitselect(index, mostAt, higher)
+      const lower = v128.and(down, f32x4.lt(f, least))
+      least = v128.bitselect(f, least, lower)
+      leastAt = v128.bitselect(index, leastAt, lower)
+    }
+  }
+  const outside = total(out)
+  const inside = total(into)
+  if (max(outside, inside) < 4) return false
+  convex = outside >= inside
+  const reference = convex ? ofLeast(f32x4.neg(most), mostAt) : ofLeast(least, leastAt)
+  if (reference < 0) return false
+  const ro = (<usize>reference) << 2
+  const rx = v128.load32_splat(NX + ro)
+  const ry = v128.load32_splat(NY + ro)
+  const rz = v128.load32_splat(NZ + ro)
+  const ir2 = f32x4.splat(<f32>1 / r2)
+  let ws = zero
+  let fs = zero
+  let nxs = zero
+  let nys = zero
+  let nzs = zero
+  for (let k = 0; k < m; k++) {
+    const s = (<usize>k) << 2
+    const end = load<i32>(pieceEnd + s)
+    const top = load<f32>(pieceTop + s)
+    const ends = i32x4.splat(end)
+    for (let i = load<i32>(pieceFrom + s); i < end; i += 4) {
+      const o = (<usize>i) << 2
+      if (load<f32>(X + o) > top) break
+      const dx = f32x4.sub(x, v128.load(X + o))
+      const dy = f32x4.sub(y, v128.load(Y + o))
+      const dz = f32x4.sub(z, v128.load(Z + o))
+      const d2 = squared(dx, dy, dz)
+      const nx = v128.load(NX + o)
+      const ny = v128.load(NY + o)
+      const nz = v128.load(NZ + o)
+      const same = f32x4.gt(inner(nx, ny, nz, rx, ry, rz), f32x4.splat(0.9))
+      const good = v128.and(v128.and(f32x4.lt(d2, r2v), same), i32x4.lt_s(i32x4.add(i32x4.splat(i), LANES), ends))
+      const u = f32x4.sub(f32x4.splat(1), f32x4.mul(d2, ir2))
+      const w = v128.and(f32x4.mul(v128.load(W + o), f32x4.mul(u, u)), good)
+      ws = f32x4.add(ws, w)
+      fs = f32x4.add(fs, f32x4.mul(w, inner(nx, ny, nz, dx, dy, dz)))
+      nxs = f32x4.add(nxs, f32x4.mul(w, nx))
+      nys = f32x4.add(nys, f32x4.mul(w, ny))
+      nzs = f32x4.add(nzs, f32x4.mul(w, nz))
+    }
+  }
+  const weight = total(ws)
+  if (weight <= 0) return false
+  other = total(fs) / weight
+  ox = total(nxs)
+  oy = total(nys)
+  oz = total(nzs)
+  const il = <f32>1 / sqrt<f32>(ox * ox + oy * oy + oz * oz)
+  ox *= il
+  oy *= il
+  oz *= il
+  return true
+}
+
+/** Field at a place, its normal in gx, gy, gz. */
 function fieldAt(px: f64, py: f64, pz: f64): f32 {
+  onEdge = false
+  const own = ownField(px, py, pz)
+  // beyond an edge: the part is where both faces say so, or where one of them does
+  if (!onEdge || own != own || (convex ? own >= other : own <= other)) return own
+  gx = ox
+  gy = oy
+  gz = oz
+  return other
+}
+let onEdge: bool = false
+
+/** Of the face that is nearest. */
+function ownField(px: f64, py: f64, pz: f64): f32 {
   const m = seek(px, py, pz, radius)
   if (m == 0) return NaN
   const x = f32x4.splat(<f32>px)
@@ -209,11 +333,16 @@ function fieldAt(px: f64, py: f64, pz: f64): f32 {
   const cy = total(py0) * iw0
   const cz = total(pz0) * iw0
   const h0 = ux * cx + uy * cy + uz * cz
-  // all support to one side: beyond the border
+  // all support to one side: beyond the border, unless the part goes on there round an edge
   const tx = cx - h0 * ux
   const ty = cy - h0 * uy
   const tz = cz - h0 * uz
-  if (tx * tx + ty * ty + tz * tz > border * border * r2) return NaN
+  const beside = tx * tx + ty * ty + tz * tz
+  if (beside > border * border * r2) {
+    const it = <f32>1 / sqrt<f32>(beside)
+    onEdge = goesOn(m, x, y, z, r2, ax, ay, az, f32x4.splat(tx * it), f32x4.splat(ty * it), f32x4.splat(tz * it))
+    if (!onEdge) return NaN
+  }
   const value0 = <f32>0.5 * (total(f0) * iw0 + h0)
   // 1 for parallel normals
   let t = (l0 * iw0 - coherentLow) / (coherentHigh - coherentLow)

@@ -9,10 +9,9 @@ import { fitRigid } from '../src/align/pairs.ts'
 import { bestFit } from '../src/datum/bestfit.ts'
 import { readAny } from '../src/formats/index.ts'
 import { boundingBox, makePoints, type Placed, type Points } from '../src/shape/points.ts'
-import { scanRange } from '../src/scanner/rangeview.ts'
-import { buildBvh } from '../src/space/bvh.ts'
 import type { Mesh } from '../src/shape/mesh.ts'
 import { fixtureJson, fixtureSource, oakError } from './help.ts'
+import { plateViews } from './shapes.ts'
 
 describe('rigid fit against kabsch.json (SVD = Horn quaternion in 40 digits = SciPy = Open3D 0.16.1)', () => {
   const { cases } = fixtureJson('registration/kabsch.json')
@@ -68,30 +67,6 @@ describe('best fit of a noisy scan to its CAD mesh (plate_holes_dev_scan: true a
     expect((await oakError(bestFit(far, cad, {}, quietContext))).code).toBe('no-contact')
   })
 })
-
-/** Views of the plate with holes, made by ray casting: small, but with edges, bores and a slot. */
-async function plateViews(count: number, noise = 0.02): Promise<Placed<Points>[]> {
-  const cad = (await readAny(fixtureSource('cad/plate_holes_dev.stl'))).data as Mesh
-  const bvh = buildBvh(cad)
-  return Promise.all(
-    Array.from({ length: count }, async (_, i) => {
-      const a = ((i + 0.5) * Math.PI) / 3
-      const scan = await scanRange(cad, bvh, {
-        eye: [50 + 220 * Math.cos(a), 30 + 220 * Math.sin(a), 230],
-        target: [50, 30, 10],
-        pitch: 0.35,
-        halfWidth: 62,
-        halfHeight: 50,
-        noise,
-        baseline: 40,
-        maxIncidence: 75,
-        strays: 0,
-        seed: 40 + i,
-      })
-      return { name: `view ${i}`, data: scan.points, pose: identity() }
-    }),
-  )
-}
 
 describe('alignment of simulated passes against their true poses', () => {
   test('joint adjustment from 1 mm off comes to a few micrometres, and predicts its error', async () => {

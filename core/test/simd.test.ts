@@ -3,11 +3,14 @@ import { jacobiEigen } from '../src/base/eigen.ts'
 import { seeded } from '../src/base/random.ts'
 import { quietContext } from '../src/base/run.ts'
 import { f32, u8 } from '../src/base/arrays.ts'
+import { deviationTo } from '../src/inspect/deviation.ts'
 import { fieldKernel } from '../src/merge/field.ts'
+import { mergePasses } from '../src/merge/merge.ts'
 import { localPlane, newLocalPlane } from '../src/shape/localplane.ts'
-import { resident, room } from '../src/simd/machine.ts'
+import { floatsAt, resident, room } from '../src/simd/machine.ts'
 import { buildRowGrid } from '../src/space/rowgrid.ts'
 import { randomPoints } from './help.ts'
+import { cube, place } from './shapes.ts'
 
 /** Noisy points on z = 0.2 x + 0.05 y^2 over a square, about 0.25 mm apart. */
 function bowl(seed: number, side = 10): Float32Array {
@@ -196,4 +199,32 @@ test('the kernels keep what is loaded until something else is asked for', () => 
   use(a)
   expect(loads).toBe(3)
   expect(quietContext.parallel.threads).toBe(1)
+})
+
+test('what lay in the machine’s memory before makes no difference', async () => {
+  const part = place(cube(8, 0.4))
+  const run = async () => {
+    const { mesh } = await mergePasses([part], { cell: 0.5 }, quietContext)
+    const d = await deviationTo(
+      mesh,
+      bowl(4).map((v, i) => v - [96, -54, 296][i % 3]),
+      50,
+      quietContext,
+    )
+    return [...mesh.vertices, ...d.values]
+  }
+  const poison = (value: number) =>
+    resident({}, () => {
+      const n = 1 << 21
+      floatsAt(room(4 * n), n).fill(value)
+    })
+  poison(Number.NaN)
+  const a = await run()
+  poison(Infinity)
+  const b = await run()
+  poison(0)
+  const c = await run()
+  expect(a.length).toBeGreaterThan(3000)
+  expect(b.every((v, i) => Object.is(v, a[i]))).toBe(true)
+  expect(c.every((v, i) => Object.is(v, a[i]))).toBe(true)
 })

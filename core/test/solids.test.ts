@@ -1,72 +1,18 @@
 import { describe, expect, test } from '@jest/globals'
 import { f32 } from '../src/base/arrays.ts'
-import { identity, multiply, fromRotationVector, translation } from '../src/base/mat4.ts'
+import { identity, translation } from '../src/base/mat4.ts'
 import { quietContext } from '../src/base/run.ts'
-import { seeded } from '../src/base/random.ts'
 import { deviationTo } from '../src/inspect/deviation.ts'
 import { meshFacts } from '../src/measure/facts.ts'
 import { mergePasses } from '../src/merge/merge.ts'
-import { parseRecipe, runRecipe } from '../src/operations/recipe.ts'
-import { OPERATIONS, runOperation } from '../src/operations/registry.ts'
+import { runOperation } from '../src/operations/registry.ts'
 import type { Item } from '../src/operations/operation.ts'
 import { closeGaps } from '../src/repair/gaps.ts'
 import { reduceMesh } from '../src/repair/reduce.ts'
-import type { Mesh } from '../src/shape/mesh.ts'
+import { makeMesh, type Mesh } from '../src/shape/mesh.ts'
 import { makePoints, type Points } from '../src/shape/points.ts'
 import { boxMesh, oakError, randomPoints, sphereMesh } from './help.ts'
-
-/** Even points of closed surfaces with normals, about one in each `pitch` squared. */
-function sphere(r: number, pitch: number): Points {
-  const n = Math.round((4 * Math.PI * r * r) / pitch ** 2)
-  const xyz = f32(3 * n)
-  const normals = f32(3 * n)
-  for (let i = 0; i < n; i++) {
-    const z = 1 - (2 * i + 1) / n
-    const a = i * Math.PI * (3 - Math.sqrt(5))
-    const s = Math.sqrt(1 - z * z)
-    normals.set([s * Math.cos(a), s * Math.sin(a), z], 3 * i)
-    xyz.set([r * s * Math.cos(a), r * s * Math.sin(a), r * z], 3 * i)
-  }
-  return makePoints({ xyz, normals })
-}
-
-function torus(R: number, r: number, pitch: number): Points {
-  const v: number[] = []
-  const m: number[] = []
-  const rings = Math.round((2 * Math.PI * r) / pitch)
-  for (let j = 0; j < rings; j++) {
-    const b = (2 * Math.PI * j) / rings
-    const around = Math.round((2 * Math.PI * (R + r * Math.cos(b))) / pitch)
-    for (let i = 0; i < around; i++) {
-      const a = (2 * Math.PI * (i + (j % 2) / 2)) / around
-      v.push((R + r * Math.cos(b)) * Math.cos(a), (R + r * Math.cos(b)) * Math.sin(a), r * Math.sin(b))
-      m.push(Math.cos(b) * Math.cos(a), Math.cos(b) * Math.sin(a), Math.sin(b))
-    }
-  }
-  return makePoints({ xyz: f32(v.length).map((_, i) => v[i]), normals: f32(m.length).map((_, i) => m[i]) })
-}
-
-function cube(side: number, pitch: number): Points {
-  const v: number[] = []
-  const m: number[] = []
-  const n = Math.round(side / pitch)
-  for (let axis = 0; axis < 3; axis++)
-    for (const s of [0, 1])
-      for (let i = 0; i < n; i++)
-        for (let j = 0; j < n; j++) {
-          const p = [0, 0, 0]
-          p[axis] = s * side
-          p[(axis + 1) % 3] = ((i + 0.5) * side) / n
-          p[(axis + 2) % 3] = ((j + 0.5) * side) / n
-          v.push(...p)
-          const k = [0, 0, 0]
-          k[axis] = s ? 1 : -1
-          m.push(...k)
-        }
-  return makePoints({ xyz: f32(v.length).map((_, i) => v[i]), normals: f32(m.length).map((_, i) => m[i]) })
-}
-
-const place = (data: Points): Item<Points> => ({ name: 'x', data, pose: identity() })
+import { cube, place, sphere, torus } from './shapes.ts'
 
 describe('solids with closed formulae come back out of the merge: volume and area within 0.1 %', () => {
   const cases: [string, Points, number, number, number][] = [
@@ -167,6 +113,33 @@ describe('reduction says what it did', () => {
     expect(r.maxDeviation).toBeLessThanOrEqual(0.05)
     expect(r.mesh.triangles.length / 3).toBeLessThan(12_000)
   })
+  test('what was filled stays flagged, to the square millimetre, and no measured surface becomes flagged', async () => {
+    // a level plate of 40 x 40 mm in cells of half a millimetre, a round of 5 mm radius in it filled
+    const n = 81
+    const vertices = Float32Array.from({ length: 3 * n * n }, (_, i) => [(Math.floor(i / 3) % n) / 2, Math.floor(i / 3 / n) / 2, 0][i % 3])
+    const triangles: number[] = []
+    const unmeasured: number[] = []
+    for (let y = 0; y + 1 < n; y++)
+      for (let x = 0; x + 1 < n; x++) {
+        const a = y * n + x
+        triangles.push(a, a + 1, a + n, a + 1, a + n + 1, a + n)
+        const filled = Math.hypot(x / 2 - 20, y / 2 - 20) < 5 ? 1 : 0
+        unmeasured.push(filled, filled)
+      }
+    const plate = makeMesh({ vertices, triangles: Uint32Array.from(triangles), unmeasured: Uint8Array.from(unmeasured) })
+    const before = meshFacts(plate)
+    const r = await reduceMesh(plate, { deviation: 0.01 }, quietContext)
+    const after = meshFacts(r.mesh)
+    expect(after.triangles).toBeLessThan(400)
+    expect(after.area).toBeCloseTo(1600, 3)
+    expect(after.unmeasuredShare).toBeCloseTo(before.unmeasuredShare, 6)
+  })
+  test('more triangles than there are, and a mesh of two, change nothing', async () => {
+    const box = boxMesh(5, 5, 5)
+    expect((await reduceMesh(box, { triangles: 900, deviation: 0.1 }, quietContext)).mesh.triangles.length).toBe(36)
+    const two = makeMesh({ vertices: Float32Array.of(0, 0, 0, 1, 0, 0, 0, 1, 0, 1, 1, 0), triangles: Uint32Array.of(0, 1, 2, 1, 3, 2) })
+    expect((await reduceMesh(two, { deviation: 0.1 }, quietContext)).mesh.triangles.length).toBe(6)
+  })
   test('without a target it asks for one', async () => {
     expect((await oakError(reduceMesh(boxMesh(1, 1, 1), {}, quietContext))).code).toBe('bad-target')
   })
@@ -188,141 +161,5 @@ describe('deviation: exact distances, sign right at edges and corners', () => {
     const nominal: Item<Mesh> = { name: 'nominal', data: boxMesh(20, 20, 20), pose: identity() }
     const r = await runOperation('deviation', { measured: [part], nominal: [nominal] }, { limit: 0.1 }, quietContext)
     expect(r.evidence.quantities[0]).toMatchObject({ name: 'within 0.1 mm', value: 100 })
-  })
-})
-
-describe('operations and recipes', () => {
-  test('every operation describes itself, and refuses wrong settings and missing inputs by name', async () => {
-    for (const o of OPERATIONS) {
-      expect([o.name, o.about.length > 20, o.title.length > 3]).toEqual([o.name, true, true])
-      const port = Object.keys(o.inputs)[0]
-      expect(
-        (
-          await oakError(
-            runOperation(
-              o.name,
-              {},
-              o.name === 'reduce'
-                ? { triangles: 9 }
-                : o.name === 'thin'
-                  ? { size: 1 }
-                  : o.name === 'flag'
-                    ? { at: [0, 0, 0] }
-                    : o.name === 'align-pairs'
-                      ? { pairs: Array.from({ length: 3 }, () => ({ loose: [0, 0, 0], anchor: [0, 0, 0] })) }
-                      : o.name === 'lasso'
-                        ? { loops: [{ view: Array(16).fill(0), loop: [0, 0, 1, 0, 0, 1], depth: [0, 0, 1] }] }
-                        : {},
-              quietContext,
-            ),
-          )
-        ).where,
-      ).toContain(port)
-    }
-  })
-  test('nothing left after cleaning, and a selection of nothing, are said', async () => {
-    const p = place(makePoints({ xyz: randomPoints(500, 10, 1) }))
-    expect(
-      (
-        await oakError(
-          runOperation(
-            'trim-plane',
-            { passes: [p] },
-            {
-              through: [
-                [0, 0, 0],
-                [1, 0, 0],
-                [0, 1, 0],
-              ],
-              raise: 99,
-            },
-            quietContext,
-          ),
-        )
-      ).code,
-    ).toBe('nothing-left')
-    expect(
-      (
-        await oakError(
-          runOperation(
-            'trim-plane',
-            { passes: [p] },
-            {
-              through: [
-                [0, 0, 0],
-                [1, 0, 0],
-                [2, 0, 0],
-              ],
-            },
-            quietContext,
-          ),
-        )
-      ).code,
-    ).toBe('on-a-line')
-    expect(
-      (
-        await oakError(
-          runOperation(
-            'lasso',
-            { passes: [p] },
-            { loops: [{ view: [1, 0, 0, 0, 0, 1, 0, 0, 0, 0, 1, 0, 0, 0, 0, 1], loop: [0.9, 0.9, 0.91, 0.9, 0.9, 0.91], depth: [0, 0, 1] }] },
-            quietContext,
-          ),
-        )
-      ).code,
-    ).toBe('nothing-selected')
-  })
-  test('two parts in one file are told by the islands; duplicate points do no harm', async () => {
-    const a = randomPoints(3000, 10, 1)
-    const both = f32(3 * 6000)
-    for (let i = 0; i < 3000; i++)
-      for (let k = 0; k < 3; k++) {
-        // every point of the first part twice; the second part 100 mm beside it, smaller
-        both[6 * i + k] = both[6 * i + 3 + k] = a[3 * i + k] * (i < 2500 ? 1 : 0.5) + (i < 2500 ? 0 : 100)
-      }
-    const r = await runOperation('islands', { passes: [place(makePoints({ xyz: both }))] }, { gap: 5, largestOnly: true }, quietContext)
-    expect((r.outputs['passes'] as Item<Points>[])[0].data.xyz.length / 3).toBe(5000)
-  })
-  test('a recipe runs on other data and gives the same evidence as its steps alone', async () => {
-    const random = seeded(4)
-    const noisy = (shift: number) => place(makePoints({ ...sphere(12, 0.8), xyz: sphere(12, 0.8).xyz.map((v) => v + shift + 0.01 * random.gauss()) }))
-    const recipe = parseRecipe({
-      oakGauge: 'recipe',
-      version: 1,
-      title: 'ball',
-      inputs: { passes: { many: true } },
-      steps: [
-        { operation: 'merge', inputs: { passes: ['passes'] }, params: { cell: 1 }, outputs: { mesh: 'mesh' } },
-        { operation: 'facts', inputs: { mesh: ['mesh'] } },
-      ],
-      deliver: [{ item: 'mesh', file: 'mesh.stl', format: 'stl' }],
-    })
-    for (const shift of [0, 7]) {
-      const r = await runRecipe(recipe, new Map([['passes', [noisy(shift)]]]), quietContext, () => 0)
-      expect(r.steps.map((s) => s.operation)).toEqual(['merge', 'facts'])
-      const volume = Number(r.steps[1].evidence.quantities.find((q) => q.name === 'volume')?.value)
-      expect(Math.abs(volume / ((4 / 3) * Math.PI * 12 ** 3) - 1)).toBeLessThan(0.01)
-    }
-    expect((await oakError(runRecipe(recipe, new Map(), quietContext, () => 0))).code).toBe('missing-input')
-    expect(() => parseRecipe({ oakGauge: 'recipe', version: 2 })).toThrow('not understood')
-  })
-  test('poses place things, points stay as they were captured', async () => {
-    const pose = multiply(translation(5, 0, 0), fromRotationVector(0, 0, 0.3))
-    const p: Item<Points> = { name: 'x', data: makePoints({ xyz: randomPoints(2000, 10, 9) }), pose }
-    const r = await runOperation(
-      'align-pairs',
-      { loose: [p] },
-      {
-        pairs: [
-          [0, 0, 0],
-          [9, 0, 0],
-          [0, 7, 1],
-        ].map((a) => ({ loose: a, anchor: [a[0] + 3, a[1], a[2]] })),
-      },
-      quietContext,
-    )
-    const out = (r.outputs['loose'] as Item<Points>[])[0]
-    expect(out.data.xyz).toBe(p.data.xyz)
-    expect(out.pose[3]).toBeCloseTo(8, 9)
   })
 })

@@ -16,6 +16,8 @@ interface Thing {
   parts: { id: string; transform: number[] | undefined }[]
 }
 
+/** Objects placed by one file; real assemblies have thousands. */
+const MOST_PLACED = 100_000
 /** Unpacked bytes allowed: real models shrink by 5 to 20, a bomb by 1000. */
 const allowed = (packed: number) => 64 * 1024 * 1024 + 60 * packed
 
@@ -25,7 +27,7 @@ const allowed = (packed: number) => 64 * 1024 * 1024 + 60 * packed
  */
 export async function read3mf(source: ByteSource): Promise<Read> {
   if (source.size === 0) throw new OakError('empty', 'The file is empty.', { remedy: 'Export it again.' })
-  const model = modelReader()
+  const model = modelReader(allowed(source.size))
   let problem: unknown
   let unpacked = 0
   let found = false
@@ -75,7 +77,8 @@ export async function read3mf(source: ByteSource): Promise<Read> {
   return model.result()
 }
 
-function modelReader() {
+/** most: bytes that its build may come to. */
+function modelReader(most: number) {
   const things = new Map<string, Thing>()
   const build: { id: string; transform: number[] | undefined }[] = []
   let unit: Unit = 'mm'
@@ -120,10 +123,18 @@ function modelReader() {
     close: () => void parser.close(),
     result(): Read {
       const pieces: { xyz: Float32Array; t: Uint32Array }[] = []
+      let [placed, visits] = [0, 0]
       const place = (id: string, chain: number[][], depth: number): void => {
         if (depth > 32) throw bad('Objects contain each other.', `object ${id}`)
         const thing = things.get(id)
         if (!thing) throw bad(`Object ${id} is used but not given.`, 'model')
+        // a few objects that contain each other ten times over would come to more than any memory holds
+        placed += 4 * (thing.xyz.length + thing.triangles.length)
+        if (placed > most || ++visits > MOST_PLACED)
+          throw new OakError('zip-bomb', 'The model contains its own objects so many times that it comes to more than any real part.', {
+            where: `object ${id}`,
+            remedy: 'If the file is sound, export it without components, or as STL.',
+          })
         if (thing.triangles.length) {
           const xyz = thing.xyz.done().slice()
           // row vectors: v' = v M, innermost first

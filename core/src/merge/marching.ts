@@ -34,7 +34,10 @@ const FACES_OF_EDGE = EDGE_CORNERS.map(([a, b]) => FACES.reduce((m, f, i) => (f.
 
 const cases = new Map<number, Uint8Array>()
 
-/** Triangles (edge numbers, three each) for a sign mask (bit = inside) and the faces on which the insides are joined. */
+/** From here on the numbers of a case mean no edge but the middle of a loop. */
+export const CENTRE = 12
+
+/** Triangles (edge numbers, three each; from CENTRE on middles of loops, each the last of its triangle) for a sign mask (bit = inside) and the faces on which the insides are joined. */
 export function cubeCase(inside: number, joined: number): Uint8Array {
   const key = inside * 64 + joined
   let t = cases.get(key)
@@ -76,10 +79,11 @@ function makeCase(inside: number, joined: number): Uint8Array {
   return Uint8Array.from(out)
 }
 
-/** Splits a loop so that as few diagonals as possible lie in a cube face, where the neighbour might draw the same one. */
+/** Splits a loop without a diagonal in a cube face, where the neighbour might draw the same one; where there is no other way, from its middle. */
+const FLAT = 100
 function triangulate(loop: number[], out: number[]): void {
   const n = loop.length
-  const flat = (i: number, j: number) => (j - i === 1 || (i === 0 && j === n - 1) ? 0 : FACES_OF_EDGE[loop[i]] & FACES_OF_EDGE[loop[j]] ? 100 : 1)
+  const flat = (i: number, j: number) => (j - i === 1 || (i === 0 && j === n - 1) ? 0 : FACES_OF_EDGE[loop[i]] & FACES_OF_EDGE[loop[j]] ? FLAT : 1)
   const cost = Array.from({ length: n }, () => new Array<number>(n).fill(0))
   const cut = Array.from({ length: n }, () => new Array<number>(n).fill(-1))
   for (let len = 2; len < n; len++)
@@ -101,7 +105,9 @@ function triangulate(loop: number[], out: number[]): void {
     emit(i, k)
     emit(k, j)
   }
-  emit(0, n - 1)
+  if (cost[0][n - 1] < FLAT) return emit(0, n - 1)
+  const centre = Math.max(CENTRE - 1, ...out) + 1
+  for (let i = 0; i < n; i++) out.push(loop[i], loop[(i + 1) % n], centre)
 }
 
 export interface Extracted {
@@ -126,6 +132,7 @@ export function extractSurface(l: Lattice, values: Float32Array): Extracted {
   const nb = new Int32Array(8)
   const v = new Float64Array(8)
   const slot = new Int32Array(8)
+  const ids = new Int32Array(CENTRE + 4)
   const [ox, oy, oz] = l.origin
   const { cell } = l
   for (let b = 0; b < n; b++) {
@@ -175,8 +182,13 @@ export function extractSurface(l: Lattice, values: Float32Array): Extracted {
         }
       }
       const t = cubeCase(inside, joined)
+      let centre = 0
       for (let k = 0; k < t.length; k++) {
         const e = t[k]
+        if (e >= CENTRE) {
+          centre = Math.max(centre, e)
+          continue
+        }
         const [c0, c1] = EDGE_CORNERS[e]
         const axis = e >> 2
         const key = 3 * slot[c0] + axis
@@ -192,10 +204,28 @@ export function extractSurface(l: Lattice, values: Float32Array): Extracted {
           const nz = 8 * bz + z + (c0 >> 2)
           vertices.push3(ox + cell * (nx + (axis === 0 ? u : 0)), oy + cell * (ny + (axis === 1 ? u : 0)), oz + cell * (nz + (axis === 2 ? u : 0)))
         }
-        triangles.push(id)
+        ids[e] = id
       }
+      for (let e = CENTRE; e <= centre; e++) {
+        ids[e] = vertices.length / 3
+        middle(e, t, ids, vertices)
+      }
+      for (let k = 0; k < t.length; k++) triangles.push(ids[t[k]])
       for (let k = 0; k < t.length; k += 3) cellOf.push(512 * b + node)
     }
   }
   return { vertices: vertices.done(), triangles: triangles.done(), cellOf: cellOf.done() }
+}
+
+/** Adds the mean of the vertices around a middle. */
+function middle(centre: number, t: Uint8Array, ids: Int32Array, vertices: GrowF32): void {
+  const sum = [0, 0, 0]
+  let n = 0
+  // each vertex of the loop stands in two triangles
+  for (let k = 0; k < t.length; k += 3) {
+    if (t[k + 2] !== centre) continue
+    for (const e of [t[k], t[k + 1]]) for (let d = 0; d < 3; d++) sum[d] += vertices.at(3 * ids[e] + d)
+    n += 2
+  }
+  vertices.push3(sum[0] / n, sum[1] / n, sum[2] / n)
 }

@@ -46,6 +46,11 @@ export interface MergeResult {
   guessedPasses: number
 }
 
+/** Cells below this share of the point spacing leave gaps between the bands around the points. */
+const FINEST = 0.4
+/** 2 KiB each, in the field alone */
+const MOST_BLOCKS = 1_000_000
+
 /**
  * One mesh out of all passes, at a chosen cell size: an implicit moving-least-squares field on a sparse lattice
  * (see field.ts), its zero surface by marching cubes (marching.ts), gaps left open or closed by winding numbers
@@ -54,18 +59,27 @@ export interface MergeResult {
  * Measured on the eight-pass bracket (0.03 mm noise, 0.3 mm cells): see docs/benchmarks.md.
  * Tried: range-image fusion with nearest pixels (Curless and Levoy 1996), rms 0.067 mm; n_i alone instead of the
  * symmetric form, 0.03 mm off in an 11 mm bore.
- * Throws OakError 'nothing-to-merge' without points, 'cell-too-small' when the lattice would outgrow memory.
+ * Throws OakError 'nothing-to-merge' without points, 'cell-below-spacing' when they are too sparse for the cell, 'cell-too-small' when the
+ * lattice would outgrow memory.
  */
 export async function mergePasses(passes: Placed<Points>[], options: MergeOptions, ctx: RunContext): Promise<MergeResult> {
   const total = passes.reduce((s, p) => s + p.data.xyz.length / 3, 0)
   if (total === 0) throw new OakError('nothing-to-merge', 'There are no points to merge.', { remedy: 'Bring in a pass first.' })
   const { field, cell, spacing, noise, guessedPasses } = await gatherSource(passes, options, ctx)
   checkCancelled(ctx)
+  if (cell < FINEST * spacing)
+    throw new OakError(
+      'cell-below-spacing',
+      `A cell of ${cell.toPrecision(2)} mm is much finer than the points, which lie ${spacing.toPrecision(2)} mm apart.`,
+      {
+        remedy: `The surface would fall to pieces: choose at least ${(FINEST * spacing).toPrecision(2)} mm.`,
+      },
+    )
   ctx.progress(0.45, 'lattice')
   const lattice = newLattice(field.grid.xyz, cell)
   markBand(lattice, field.grid.xyz)
   const blocks = blockCount(lattice)
-  if (blocks > 3_000_000)
+  if (blocks > MOST_BLOCKS)
     throw new OakError('cell-too-small', `A cell of ${cell.toFixed(3)} mm would need ${Math.round(blocks / 1e6)} million blocks of memory.`, {
       remedy: 'Choose a coarser cell, or trim the passes first.',
     })
@@ -168,7 +182,7 @@ async function gatherSource(passes: Placed<Points>[], options: MergeOptions, ctx
     radius,
     smallRadius: 0.7 * radius,
     cell,
-    slack: 4 * median(noises),
+    slack: Math.max(4 * median(noises), 0.25 * cell),
   }
   for (let i = 0; i < n; i++) {
     const id = grid.ids[i]

@@ -25,6 +25,7 @@ export interface ReduceResult {
  * Fewer triangles by edge collapse under quadric errors (Garland and Heckbert 1997, as in the package meshoptimizer), then
  * the true distance of the two surfaces is measured both ways: the quadric's own figure is not a bound.
  * With `deviation` the collapse is repeated with a tighter error until the measured distance keeps it.
+ * Vertices between measured and filled surface stay, so that what is flagged not measured stays flagged, and nothing else becomes it.
  * Throws OakError 'bad-target' unless one of the two is a positive number.
  */
 export async function reduceMesh(mesh: Mesh, options: ReduceOptions, ctx: RunContext): Promise<ReduceResult> {
@@ -34,50 +35,69 @@ export async function reduceMesh(mesh: Mesh, options: ReduceOptions, ctx: RunCon
   await MeshoptSimplifier.ready
   ctx.progress(0.05, 'collapsing')
   const original = prepareSignedDistance(mesh)
-  if (deviation === undefined) {
-    const reduced = collapse(mesh, triangles as number, 1e30)
+  const kinds = vertexKinds(mesh)
+  const once = async (count: number, error: number, measuring: RunContext): Promise<ReduceResult> => {
+    const raw = collapse(mesh, count, error, kinds)
     checkCancelled(ctx)
-    return { mesh: reduced, ...(await distanceBothWays(mesh, original, reduced, subProgress(ctx, 0.6, 1, 'measuring'))) }
+    const { nearest, ...distances } = await distanceBothWays(mesh, original, raw, measuring)
+    if (raw === mesh) return { mesh, ...distances }
+    const unmeasured = kinds && carryFlags(mesh, raw.triangles, kinds, nearest)
+    return { mesh: splitPinchedVertices(compact(makeMesh({ ...raw, unmeasured }))), ...distances }
   }
+  if (deviation === undefined) return once(triangles as number, 1e30, subProgress(ctx, 0.6, 1, 'measuring'))
   let error = deviation
   for (let round = 0; round < 8; round++) {
-    const reduced = collapse(mesh, triangles ?? 4, error)
-    checkCancelled(ctx)
-    const d = await distanceBothWays(mesh, original, reduced, subProgress(ctx, round / 8, (round + 1) / 8, 'measuring'))
-    if (d.maxDeviation <= deviation) return { mesh: reduced, ...d }
-    error *= Math.max(0.25, Math.min(0.85, (0.9 * deviation) / d.maxDeviation))
+    const r = await once(triangles ?? 4, error, subProgress(ctx, round / 8, (round + 1) / 8, 'measuring'))
+    if (r.maxDeviation <= deviation) return r
+    error *= Math.max(0.25, Math.min(0.85, (0.9 * deviation) / r.maxDeviation))
   }
   return { mesh, maxDeviation: 0, rmsDeviation: 0 }
 }
 
-function collapse(mesh: Mesh, triangles: number, error: number): Mesh {
+/** Measured and filled vertices, and those on the border between both, which stay: so no triangle ever spans the border. */
+const MEASURED = 1
+const FILLED = 2
+
+function vertexKinds(mesh: Mesh): Uint8Array | undefined {
+  const flags = mesh.unmeasured
+  if (!flags?.includes(1)) return undefined
+  const kinds = new Uint8Array(mesh.vertices.length / 3)
+  for (let i = 0; i < mesh.triangles.length; i++) kinds[mesh.triangles[i]] |= flags[(i / 3) | 0] ? FILLED : MEASURED
+  return kinds
+}
+
+/** The mesh with fewer triangles, not yet compact, so that its vertices can still be told by the old numbers. */
+function collapse(mesh: Mesh, triangles: number, error: number, kinds: Uint8Array | undefined): Mesh {
   if (triangles >= triangleCount(mesh) && error >= 1e30) return mesh
   const scale = MeshoptSimplifier.getScale(mesh.vertices, 3)
-  const plain = new Float32Array(mesh.vertices)
-  const [index] = MeshoptSimplifier.simplify(
+  const [index] = MeshoptSimplifier.simplifyWithAttributes(
     new Uint32Array(mesh.triangles),
-    plain,
+    new Float32Array(mesh.vertices),
     3,
-    Math.max(12, Math.floor(triangles) * 3),
+    new Float32Array(0),
+    0,
+    [],
+    kinds ? kinds.map((k) => (k === (MEASURED | FILLED) ? 1 : 0)) : null,
+    Math.min(mesh.triangles.length, Math.max(12, Math.floor(triangles) * 3)),
     Math.min(1e30, error / scale),
     [],
   )
   const t = u32(index.length)
   t.set(index)
-  const unmeasured = mesh.unmeasured && carryFlags(mesh, t)
-  return splitPinchedVertices(compact(makeMesh({ vertices: mesh.vertices, triangles: t, unmeasured, colours: mesh.colours })))
+  return makeMesh({ vertices: mesh.vertices, triangles: t, colours: mesh.colours })
 }
 
-/** A triangle of the reduced mesh is unmeasured when any of its corners lay in the midst of filled surface. */
-function carryFlags(mesh: Mesh, t: Uint32Array): Uint8Array {
-  const measured = new Uint8Array(mesh.vertices.length / 3)
-  for (let i = 0; i < mesh.triangles.length; i++) if (!(mesh.unmeasured as Uint8Array)[(i / 3) | 0]) measured[mesh.triangles[i]] = 1
+/** Flags of the reduced triangles: by any corner that is not on the border of a filling, else by the old triangle nearest to their middle. */
+function carryFlags(mesh: Mesh, t: Uint32Array, kinds: Uint8Array, nearest: Uint32Array): Uint8Array {
   const out = u8(t.length / 3)
-  for (let i = 0; i < out.length; i++) out[i] = measured[t[3 * i]] && measured[t[3 * i + 1]] && measured[t[3 * i + 2]] ? 0 : 1
+  for (let i = 0; i < out.length; i++) {
+    const kind = kinds[t[3 * i]] & kinds[t[3 * i + 1]] & kinds[t[3 * i + 2]]
+    out[i] = kind === (MEASURED | FILLED) ? (mesh.unmeasured as Uint8Array)[nearest[i]] : kind === FILLED ? 1 : 0
+  }
   return out
 }
 
-/** Largest and rms distance, from every vertex of each to the other surface, and from the reduced triangles' middles. */
+/** Largest and rms distance, from every vertex of the old to the new surface and from the middles of the new triangles to the old, and which are nearest to those. */
 async function distanceBothWays(mesh: Mesh, original: ReturnType<typeof prepareSignedDistance>, reduced: Mesh, ctx: RunContext) {
   const forward = await deviationTo(prepareSignedDistance(reduced), mesh.vertices, Infinity, ctx)
   let max = 0
@@ -92,5 +112,5 @@ async function distanceBothWays(mesh: Mesh, original: ReturnType<typeof prepareS
   for (let i = 0; i < t.length; i += 3) for (let k = 0; k < 3; k++) middles[i + k] = (p[3 * t[i] + k] + p[3 * t[i + 1] + k] + p[3 * t[i + 2] + k]) / 3
   const back = await deviationTo(original, middles, Infinity, ctx)
   for (const v of back.values) max = Math.max(max, Math.abs(v))
-  return { maxDeviation: max, rmsDeviation: Math.sqrt(ss / Math.max(1, forward.values.length)) }
+  return { maxDeviation: max, rmsDeviation: Math.sqrt(ss / Math.max(1, forward.values.length)), nearest: back.triangle }
 }

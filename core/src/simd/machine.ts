@@ -74,10 +74,12 @@ export const floatsAt = (at: number, n: number) => new Float32Array(machine().me
 export const intsAt = (at: number, n: number) => new Int32Array(machine().memory.buffer, at, n)
 export const bytesAt = (at: number, n: number) => new Uint8Array(machine().memory.buffer, at, n)
 
-/** Copies an array in; its address. The four spare elements let a kernel read past the end. */
+/** Copies an array in; its address. The four spare elements let a kernel read past the end: zeros, since what was there before may be no number. */
 export function put(a: Float32Array | Uint32Array | Int32Array | Uint8Array): number {
   const at = room(a.byteLength + 16)
-  new Uint8Array(machine().memory.buffer, at, a.byteLength).set(new Uint8Array(a.buffer, a.byteOffset, a.byteLength))
+  const there = bytesAt(at, a.byteLength + 16)
+  there.set(new Uint8Array(a.buffer, a.byteOffset, a.byteLength))
+  there.fill(0, a.byteLength)
   return at
 }
 
@@ -85,12 +87,13 @@ export function put(a: Float32Array | Uint32Array | Int32Array | Uint8Array): nu
 export function putApart(a: Float32Array): [number, number, number] {
   const n = a.length / 3
   const at: [number, number, number] = [room(4 * n + 16), room(4 * n + 16), room(4 * n + 16)]
-  const [x, y, z] = at.map((p) => floatsAt(p, n))
+  const [x, y, z] = at.map((p) => floatsAt(p, n + 4))
   for (let i = 0, o = 0; i < n; i++, o += 3) {
     x[i] = a[o]
     y[i] = a[o + 1]
     z[i] = a[o + 2]
   }
+  for (const c of [x, y, z]) c.fill(0, n)
   return at
 }
 
