@@ -1,6 +1,6 @@
 import { f32 } from '../base/arrays.ts'
 import { transformPoint, type Mat4 } from '../base/mat4.ts'
-import { quantile, robustSigma } from '../base/stats.ts'
+import { median, quantile, robustSigma } from '../base/stats.ts'
 import type { Placed, Points } from '../shape/points.ts'
 import { freedoms, type Freedom } from './freedom.ts'
 import { MATCH, residuals, type Matches, type Solution } from './jointsolve.ts'
@@ -55,14 +55,14 @@ export function report(
   scale: number,
   boxes: Float64Array[],
   rounds: number,
+  floor: number,
 ): JointResult {
   const n = passes.length
   const r = residuals(all, poses, centre, scale)
-  const sigma = Math.max(robustSigma(r), 1e-5)
+  const sigma = Math.max(robustSigma(r), floor)
   const gapXyz = f32(3 * r.length)
   const gaps = f32(r.length)
   const byPair = new Map<string, { a: number; b: number; values: number[] }>()
-  const byPass: number[][] = passes.map(() => [])
   let k = 0
   for (const m of all)
     for (let i = 0; i < m.count; i++) {
@@ -71,15 +71,25 @@ export function report(
       gapXyz.set(p, 3 * k)
       gaps[k] = v
       k++
-      if (Math.abs(v) > 4.685 * sigma) continue
       const [a, b] = m.a < m.b ? [m.a, m.b] : [m.b, m.a]
       const key = `${a},${b}`
       let e = byPair.get(key)
       if (!e) byPair.set(key, (e = { a, b, values: [] }))
       e.values.push(m.a < m.b ? v : -v)
-      byPass[m.a].push(v)
-      byPass[m.b].push(v)
     }
+  // what is no common surface is left out by each pair's own middle and spread: two passes that do not agree must not look as if they did
+  const byPass: number[][] = passes.map(() => [])
+  const inside: number[] = []
+  for (const e of byPair.values()) {
+    const middle = median(e.values)
+    const reach = 4.685 * Math.max(sigma, robustSigma(e.values.map((v) => v - middle)))
+    e.values = e.values.filter((v) => Math.abs(v - middle) <= reach)
+    for (const v of e.values) {
+      inside.push(v)
+      byPass[e.a].push(v)
+      byPass[e.b].push(v)
+    }
+  }
   const rmsOf = (v: number[]) => Math.sqrt(v.reduce((s, x) => s + x * x, 0) / Math.max(1, v.length))
   const largestOf = (v: number[]) => quantile(v.map(Math.abs), 0.99)
   const pairs = [...byPair.values()].map(({ a, b, values }) => ({
@@ -122,7 +132,6 @@ export function report(
     return { pass: i, count: own.length, rms: rmsOf(own), largest: own.length ? largestOf(own) : 0, poseSigma, moved: movedBy(pass, poses[i], boxes[i]), free }
   })
   const held = reports.map((p) => p.poseSigma).filter((v) => Number.isFinite(v))
-  const inside = Array.from(gaps).filter((v) => Math.abs(v) <= 4.685 * sigma)
   return {
     poses,
     pairs,
