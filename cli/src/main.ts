@@ -109,16 +109,16 @@ async function runFile(path: string, brought: Map<string, Item[]>, out: string |
   }
   const recipe: Recipe = parseRecipe(json)
   if (recipe.deliver.length && !out) throw new Usage('the recipe delivers files: say --out FOLDER')
-  const { items, steps } = await runRecipe(recipe, brought, ctx, () => performance.now())
+  const { items, steps, on } = await runRecipe(recipe, brought, ctx, () => performance.now())
   const files: string[] = []
   for (const d of recipe.deliver) {
     const [item] = items.get(d.item) ?? []
     if (!item) throw new OakError('missing-input', `The recipe delivers “${d.item}”, which no step made.`, { where: path })
     const file = join(out as string, basename(d.file))
     if (item.data.kind === 'field') {
-      const on = [...items.values()].flat().find((i) => i.data.kind !== 'field' && length(i) === (item.data as { values: Float32Array }).values.length)
-      if (!on) throw new OakError('missing-input', `No mesh or points belong to “${d.item}”.`)
-      await writeFile(file, writeFieldCsv(item.data, on))
+      const [at] = items.get(on.get(d.item) ?? '') ?? []
+      if (!at) throw new OakError('missing-input', `No mesh or points belong to “${d.item}”.`)
+      await writeFile(file, writeFieldCsv(item.data, at))
     } else {
       if (d.format === 'csv') throw new OakError('wrong-format', `“${d.item}” is no table; write it as STL, PLY, OBJ, 3MF or XYZ.`)
       await writeFile(file, writeAny(d.format, placed(item), item.name))
@@ -127,8 +127,6 @@ async function runFile(path: string, brought: Map<string, Item[]>, out: string |
   }
   return { steps, files }
 }
-
-const length = (i: Item) => (i.data.kind === 'mesh' ? i.data.vertices.length / 3 : i.data.kind === 'points' ? i.data.xyz.length / 3 : 0)
 
 /** Data in job coordinates, as files hold no pose. */
 function placed(item: Item) {
@@ -161,10 +159,11 @@ async function runOne(name: string, brought: Map<string, Item[]>, values: Return
     for (let i = 0; i < items.length && values.out; i++) {
       const item = items[i]
       if (item.data.kind === 'field') {
-        const on = [...brought.values(), ...Object.values(r.outputs)].flat().find((x) => length(x) === (item.data as { values: Float32Array }).values.length)
-        if (!on) continue
+        const about = operation(name).outputs[port]?.on ?? ''
+        const at = (r.outputs[about] ?? brought.get(about))?.[i]
+        if (!at) continue
         const file = join(values.out, `${port}.csv`)
-        await writeFile(file, writeFieldCsv(item.data, on))
+        await writeFile(file, writeFieldCsv(item.data, at))
         files.push(file)
         continue
       }

@@ -329,6 +329,32 @@ describe('recipes', () => {
     const unknown = parseRecipe({ ...base, inputs: {}, steps: [{ operation: 'polish', inputs: {} }] })
     expect((await oakError(runRecipe(unknown, passes(), quietContext, () => 0))).code).toBe('unknown-operation')
   })
+  test('what the adjustment found limits the merge and is part of each flag, as in the ledger', async () => {
+    const views = await plateViews(3)
+    const recipe = (cell: number) =>
+      parseRecipe({
+        ...base,
+        inputs: { views: { many: true }, nominal: {} },
+        steps: [
+          { operation: 'adjust', inputs: { passes: ['views'] } },
+          { operation: 'merge', inputs: { passes: ['views'] }, params: { cell }, outputs: { mesh: 'part' } },
+          { operation: 'deviation', inputs: { measured: ['part'], nominal: ['nominal'] }, outputs: { field: 'map' } },
+          { operation: 'flag', inputs: { field: ['map'], on: ['part'] }, params: { at: [50, 45, 20], radius: 2 } },
+        ],
+      })
+    const brought = new Map<string, Item[]>([
+      ['views', views],
+      ['nominal', [mesh(boxMesh(100, 60, 20))]],
+    ])
+    expect((await oakError(runRecipe(recipe(1e-4), brought, quietContext, () => 0))).code).toBe('cell-below-error')
+    const r = await runRecipe(recipe(0.5), brought, quietContext, () => 0)
+    const error = value(r.steps[0].evidence, 'alignment, worst pass') as number
+    const flagged = r.steps[3].evidence.quantities[0]
+    expect(Math.abs(Number(flagged.value))).toBeLessThan(0.02)
+    expect(flagged.uncertainty).toBeGreaterThan(2 * error * 0.999)
+    // the table speaks of the part, the gaps of the places where they were measured
+    expect([r.on.get('map'), r.on.get('gaps')]).toEqual(['part', 'places'])
+  })
   test('progress runs from 0 to 1 over all steps, and cancelling is heard between them', async () => {
     const seen: number[] = []
     const steps = [0.5, 1, 2].map((size) => ({ operation: 'islands', inputs: { passes: ['top'] }, params: { gap: 3 * size } }))
@@ -378,7 +404,7 @@ describe('deviation as a table', () => {
     const all = await Promise.all(
       [1, 2, 7, 4096].map(async (chunk) => {
         const r = await runOperation('import', { file: [{ kind: 'file', source: textSource('p.csv', text, chunk) }] }, { unit: 'mm' }, quietContext)
-        return [...((r.outputs['item'] as Item<Points>[])[0].data.xyz as Float32Array)]
+        return [...(r.outputs['item'] as Item<Points>[])[0].data.xyz]
       }),
     )
     for (const a of all) expect(a).toEqual(all[0])

@@ -31,14 +31,18 @@ export async function startAll() {
   })
   const url = `http://127.0.0.1:${(server.address() as AddressInfo).port}`
   let worker: ChildProcess | undefined
-  const startWorker = () =>
-    new Promise<void>((resolve) => {
-      worker = fork(`${root}.build/worker.js`, {
+  /** Resolves when it is ready for work. */
+  const anotherWorker = () =>
+    new Promise<ChildProcess>((resolve) => {
+      const w = fork(`${root}.build/worker.js`, {
         env: { ...process.env, DATABASE_URL: cluster.url, OAK_LOG: 'silent', NODE_OPTIONS: '' },
         stdio: ['ignore', 'ignore', 'inherit', 'ipc'],
       })
-      worker.on('message', () => resolve())
+      w.on('message', () => resolve(w))
     })
+  const startWorker = async () => {
+    worker = await anotherWorker()
+  }
   await startWorker()
 
   const call = async (method: string, path: string, body?: unknown) => {
@@ -66,6 +70,7 @@ export async function startAll() {
     state,
     finished,
     startWorker,
+    anotherWorker,
     worker: () => worker as ChildProcess,
     newJob: async (title = 'Test part'): Promise<JobState> => (await call('POST', '/jobs', { title })).body,
     bring: async (job: string, name: string, content: string | Uint8Array, query = ''): Promise<Step> => {

@@ -3,6 +3,7 @@ import { OakError } from '../base/errors.ts'
 import { subProgress, type RunContext } from '../base/run.ts'
 import type { Evidence, Inputs, Item } from './operation.ts'
 import { operation, runOperation } from './registry.ts'
+import { withEarlierFigures } from './rules.ts'
 
 /** Steps that can be repeated on other data: the same inspection on the fortieth part. */
 export const recipeSchema = z.object({
@@ -40,17 +41,19 @@ export interface RecipeStepResult {
   milliseconds: number
 }
 
+export interface RecipeResult {
+  items: Map<string, Item[]>
+  steps: RecipeStepResult[]
+  /** of fields: the name of the item whose vertices or points each speaks of */
+  on: Map<string, string>
+}
+
 /**
  * Runs a recipe on items by name; a name may hold several items ("passes"). Gives all items at the end, and the evidence
  * of every step. Throws OakError 'missing-input' for a name that nothing was brought for, and whatever a step throws with
  * the step's number in front of `where`.
  */
-export async function runRecipe(
-  recipe: Recipe,
-  brought: Map<string, Item[]>,
-  ctx: RunContext,
-  now: () => number,
-): Promise<{ items: Map<string, Item[]>; steps: RecipeStepResult[] }> {
+export async function runRecipe(recipe: Recipe, brought: Map<string, Item[]>, ctx: RunContext, now: () => number): Promise<RecipeResult> {
   for (const name of Object.keys(recipe.inputs))
     if (!brought.get(name)?.length)
       throw new OakError('missing-input', `The recipe needs “${name}”${recipe.inputs[name].about ? ` (${recipe.inputs[name].about})` : ''}.`, {
@@ -58,6 +61,7 @@ export async function runRecipe(
       })
   const items = new Map(brought)
   const steps: RecipeStepResult[] = []
+  const on = new Map<string, string>()
   for (let i = 0; i < recipe.steps.length; i++) {
     const step = recipe.steps[i]
     const op = operation(step.operation)
@@ -74,11 +78,15 @@ export async function runRecipe(
     }
     const start = now()
     try {
-      const r = await runOperation(step.operation, inputs, step.params, subProgress(ctx, i / recipe.steps.length, (i + 1) / recipe.steps.length, op.title))
+      const params = withEarlierFigures(step.operation, step.params, steps)
+      const r = await runOperation(step.operation, inputs, params, subProgress(ctx, i / recipe.steps.length, (i + 1) / recipe.steps.length, op.title))
       for (const [port, made] of Object.entries(r.outputs)) {
         const replaced = op.outputs[port]?.replaces
         const names = replaced ? (step.inputs[replaced] ?? []) : []
-        if (step.outputs[port] !== undefined) items.set(step.outputs[port], made)
+        const about = op.outputs[port]?.on
+        const name = step.outputs[port] ?? port
+        if (about) on.set(name, op.outputs[about] ? (step.outputs[about] ?? about) : (step.inputs[about]?.[0] ?? about))
+        if (step.outputs[port] !== undefined) items.set(name, made)
         else if (names.length) {
           let at = 0
           for (const name of names) {
@@ -86,7 +94,7 @@ export async function runRecipe(
             items.set(name, made.slice(at, at + n))
             at += n
           }
-        } else items.set(port, made)
+        } else items.set(name, made)
       }
       steps.push({ operation: step.operation, evidence: r.evidence, milliseconds: now() - start })
     } catch (e) {
@@ -95,5 +103,5 @@ export async function runRecipe(
       throw e
     }
   }
-  return { items, steps }
+  return { items, steps, on }
 }

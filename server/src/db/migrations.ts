@@ -43,6 +43,11 @@ create index item_job on item (job_id);
     name: '002-demo',
     up: 'create table demo_made (title text primary key, at timestamptz not null default now());',
   },
+  {
+    // pictures belong to steps: stepping back shows the part as it was, and a step that is looked up brings its picture along
+    name: '003-pictures',
+    up: 'alter table step add picture text; update step set picture = job.picture from job where step.id = job.head; alter table job drop picture;',
+  },
 ]
 
 /** Brings the database up to this version of the program. Safe to call at every start; several processes may. */

@@ -14,8 +14,6 @@ export class JobRow extends Model<InferAttributes<JobRow>, InferCreationAttribut
   declare head: CreationOptional<string | null>
   /** the far end of the branch the job stands on: where stepping forward leads */
   declare tip: CreationOptional<string | null>
-  /** small PNG as base64 */
-  declare picture: CreationOptional<string | null>
   declare createdAt: CreationOptional<Date>
   declare updatedAt: CreationOptional<Date>
 }
@@ -63,6 +61,8 @@ export class StepRow extends Model<InferAttributes<StepRow>, InferCreationAttrib
   declare problem: CreationOptional<Problem | null>
   declare milliseconds: CreationOptional<number | null>
   declare reused: CreationOptional<boolean>
+  /** of what it made: small PNG as base64 */
+  declare picture: CreationOptional<string | null>
   declare fileId: CreationOptional<string | null>
   declare fileName: CreationOptional<string | null>
   declare fileRole: CreationOptional<string | null>
@@ -124,7 +124,6 @@ export function defineModels(db: Sequelize): void {
       demo: flag(),
       head: ref(),
       tip: ref(),
-      picture: text(),
       createdAt: DataTypes.DATE,
       updatedAt: DataTypes.DATE,
     },
@@ -163,6 +162,7 @@ export function defineModels(db: Sequelize): void {
       problem: DataTypes.JSONB,
       milliseconds: DataTypes.DOUBLE,
       reused: flag(),
+      picture: text(),
       fileId: ref(),
       fileName: text(),
       fileRole: text(),

@@ -61,7 +61,10 @@ export interface Ledger {
 
 export async function loadLedger(jobId: string): Promise<Ledger> {
   const job = await jobOr404(jobId)
-  const [steps, slots] = await Promise.all([StepRow.findAll({ where: { jobId }, order: [['seq', 'ASC']] }), SlotRow.findAll({ where: { jobId } })])
+  const [steps, slots] = await Promise.all([
+    StepRow.findAll({ where: { jobId }, order: [['seq', 'ASC']], attributes: { exclude: ['picture'] } }),
+    SlotRow.findAll({ where: { jobId } }),
+  ])
   const path = pathTo(steps, job.head)
   const items = path.length ? await ItemRow.findAll({ where: { stepId: path.map((s) => s.id) } }) : []
   return { job, steps, path, tray: trayAfter(path, items), slots: new Map(slots.map((s) => [s.id, s])) }

@@ -1,4 +1,5 @@
 import { Router } from 'express'
+import { Op } from 'sequelize'
 import {
   headRequest,
   jobFields,
@@ -12,7 +13,7 @@ import {
   type JobSummary,
 } from '@oak-gauge/contract'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
-import { ItemRow, JobRow, SetupRow, SlotRow } from '../db/models.ts'
+import { ItemRow, JobRow, SetupRow, SlotRow, StepRow } from '../db/models.ts'
 import { cancelStep, dismissStep, enqueueStep, jobIsBusy, moveHead, rerunStep, type Queue } from '../ledger/enqueue.ts'
 import { recipeOf } from '../ledger/recipe.ts'
 import { jobOr404, jobState, loadLedger, toStep, trayItems } from '../ledger/state.ts'
@@ -108,6 +109,12 @@ export const fileName = (title: string) =>
     .replace(/[^\x20-\x7e]/g, '_')
     .trim() || 'job'
 
+/** Of the newest step on the path that has one. */
+async function lastPicture(path: StepRow[]): Promise<string | null> {
+  const step = await StepRow.findOne({ where: { id: path.map((s) => s.id), picture: { [Op.ne]: null } }, order: [['seq', 'DESC']], attributes: ['picture'] })
+  return step?.picture ?? null
+}
+
 async function summary(job: JobRow): Promise<JobSummary> {
   const l = await loadLedger(job.id)
   const tray = trayItems(l)
@@ -126,7 +133,7 @@ async function summary(job: JobRow): Promise<JobSummary> {
     updatedAt: job.updatedAt.toISOString(),
     stage,
     headline: headlineOf(stage, path, tray),
-    picture: job.picture,
+    picture: await lastPicture(l.path),
     passes: tray.filter((i) => i.role === 'pass').length,
     busy: l.steps.some((s) => s.state === 'queued' || s.state === 'running'),
   }

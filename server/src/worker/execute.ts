@@ -2,11 +2,11 @@ import { createHash, randomUUID } from 'node:crypto'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
 import { checkedParams, operation } from '@oak-gauge/core/operations/registry.ts'
 import type { Item, Operation } from '@oak-gauge/core/operations/operation.ts'
+import { withEarlierFigures } from '@oak-gauge/core/operations/rules.ts'
 import type { Role, StepEvidence } from '@oak-gauge/contract'
 import { storeArray } from '../blobs.ts'
 import type { Database } from '../db/connect.ts'
 import { ItemRow, JobRow, SlotRow, StepRow, type ArrayRef } from '../db/models.ts'
-import { withLedgerFigures } from '../ledger/rules.ts'
 import { loadLedger } from '../ledger/state.ts'
 import type { ArrayCache } from './cache.ts'
 import type { MadeItem, RunRequest } from './messages.ts'
@@ -21,7 +21,7 @@ export type Run = (
 export async function executeStep(db: Database, cache: ArrayCache, step: StepRow, run: Run): Promise<void> {
   const ledger = await loadLedger(step.jobId)
   const op = operation(step.operation)
-  const params = checkedParams(op, withLedgerFigures(op.name, step.params, ledger.path))
+  const params = checkedParams(op, withEarlierFigures(op.name, step.params, ledger.path))
   const rows: Record<string, ItemRow[]> = {}
   for (const [port, slots] of Object.entries(step.inputs))
     rows[port] = slots.map((slot) => {
@@ -33,7 +33,7 @@ export async function executeStep(db: Database, cache: ArrayCache, step: StepRow
         })
       return row
     })
-  const key = keyOf(op, params, rows, step.fileId)
+  const key = keyOf(op, params, rows, step.fileId && [step.fileId, step.fileName])
   const earlier = await StepRow.findOne({ where: { key, state: 'done', preview: step.preview }, order: [['seq', 'ASC']] })
   if (earlier) {
     const made = await ItemRow.findAll({ where: { stepId: earlier.id } })
@@ -44,7 +44,7 @@ export async function executeStep(db: Database, cache: ArrayCache, step: StepRow
       rows,
       key,
       made.map((m) => ({ ...plain(m), slotId: null })),
-      { evidence: earlier.evidence, milliseconds: 0, picture: null, reused: true },
+      { evidence: earlier.evidence, milliseconds: 0, picture: earlier.picture, reused: true },
     )
     return
   }
@@ -165,6 +165,7 @@ async function commitIn(
       evidence: outcome.evidence,
       milliseconds: outcome.milliseconds,
       reused: outcome.reused,
+      picture: outcome.picture,
       progress: 1,
       phase: '',
       finishedAt: new Date(),
@@ -172,7 +173,7 @@ async function commitIn(
     },
     { transaction },
   )
-  if (!step.preview) await job.update({ head: step.id, tip: step.id, ...(outcome.picture ? { picture: outcome.picture } : {}) }, { transaction })
+  if (!step.preview) await job.update({ head: step.id, tip: step.id }, { transaction })
 }
 
 function roleOf(op: Operation, step: StepRow, item: Partial<ItemRow>): Role {
@@ -187,7 +188,7 @@ function roleOf(op: Operation, step: StepRow, item: Partial<ItemRow>): Role {
 }
 
 /** The same operation on the same numbers with the same settings: found again, not computed again. */
-function keyOf(op: Operation, params: Record<string, unknown>, rows: Record<string, ItemRow[]>, file: string | null): string {
+function keyOf(op: Operation, params: Record<string, unknown>, rows: Record<string, ItemRow[]>, file: (string | null)[] | null): string {
   const inputs = Object.entries(rows)
     .sort(([a], [b]) => a.localeCompare(b))
     .map(([port, list]) => [

@@ -1,0 +1,115 @@
+import { afterAll, beforeAll, describe, expect, test } from '@jest/globals'
+import type { Step } from '@oak-gauge/contract'
+import { sweepBlobs } from '../src/blobs.ts'
+import { cubePly, startAll, tableAndBlock, type All } from './help.ts'
+
+let all: All
+beforeAll(async () => {
+  all = await startAll()
+}, 120_000)
+afterAll(() => all.stop())
+
+const thin = (slot: string, size: number) => ({ operation: 'thin', inputs: { passes: [slot] }, params: { size } })
+const pause = (ms: number) => new Promise((resolve) => setTimeout(resolve, ms))
+
+describe('two workers on one database', () => {
+  test('steps of one job run in their order, each on what the one before made', async () => {
+    const second = await all.anotherWorker()
+    try {
+      const job = (await all.newJob()).job.id
+      await all.bring(job, 'pass.xyz', tableAndBlock())
+      const [pass] = (await all.state(job)).tray
+      const sizes = [1.5, 2.5, 4, 7, 12]
+      const queued = await Promise.all(sizes.map((s) => all.call('POST', `/jobs/${job}/steps`, thin(pass.slot, s))))
+      const done: Step[] = []
+      for (const q of queued) done.push(await all.finished(job, q.body.id))
+      expect(done.map((s) => s.state)).toEqual(sizes.map(() => 'done'))
+      const path = (await all.state(job)).steps
+      // one chain: each is the parent of the next, nothing forked
+      const order = done.sort((a, b) => a.seq - b.seq)
+      order.forEach((s, i) => expect(s.parent).toBe(i ? order[i - 1].id : path[0].id))
+      const left = order.map((s) => Number(s.evidence?.quantities[0].value))
+      expect(left).toEqual([...left].sort((a, b) => b - a))
+    } finally {
+      second.kill('SIGKILL')
+    }
+  })
+  test('jobs do not wait for each other, and each gets its own result', async () => {
+    const second = await all.anotherWorker()
+    try {
+      const jobs = await Promise.all(
+        [20, 24, 28, 32].map(async (side) => {
+          const job = (await all.newJob(`Cube ${side}`)).job.id
+          await all.bring(job, 'cube.ply', cubePly(side))
+          const [mesh] = (await all.state(job)).tray
+          return { job, side, slot: mesh.slot }
+        }),
+      )
+      const steps = await Promise.all(jobs.map((j) => all.step(j.job, { operation: 'facts', inputs: { mesh: [j.slot] } })))
+      steps.forEach((s, i) => expect(s.evidence?.quantities.find((q) => q.name === 'volume')?.value).toBeCloseTo(jobs[i].side ** 3, 2))
+    } finally {
+      second.kill('SIGKILL')
+    }
+  })
+})
+
+describe('a step that kills its worker', () => {
+  test('is given up after three attempts with a clear word, and the job goes on', async () => {
+    const job = (await all.newJob()).job.id
+    await all.bring(job, 'cube.ply', cubePly(25))
+    const [mesh] = (await all.state(job)).tray
+    const r = await all.call('POST', `/jobs/${job}/steps`, { operation: 'sample', inputs: { mesh: [mesh.slot] }, params: { count: 20_000_000 } })
+    for (let attempt = 0; attempt < 3; attempt++) {
+      for (let i = 0; i < 400; i++) {
+        const { rows } = await all.db.pool.query('select state, attempts from step where id = $1', [r.body.id])
+        if (rows[0].state === 'running' && rows[0].attempts === attempt + 1) break
+        await pause(20)
+      }
+      all.worker().kill('SIGKILL')
+      await pause(100)
+      await all.startWorker()
+    }
+    const step = await all.finished(job, r.body.id)
+    expect(step.state).toBe('failed')
+    expect(step.problem?.remedy).not.toBe('')
+    expect((await all.state(job)).tray).toHaveLength(1)
+    expect((await all.step(job, { operation: 'facts', inputs: { mesh: [mesh.slot] } })).state).toBe('done')
+  }, 120_000)
+})
+
+describe('waiting steps', () => {
+  test('a waiting step is cancelled before it began; what waits behind it in a repetition goes with it', async () => {
+    const job = (await all.newJob()).job.id
+    await all.bring(job, 'pass.xyz', tableAndBlock())
+    const [pass] = (await all.state(job)).tray
+    const first = await all.step(job, thin(pass.slot, 1.7))
+    await all.step(job, thin(pass.slot, 3.3))
+    const before = await all.state(job)
+    all.worker().kill('SIGKILL')
+    const again = (await all.call('POST', `/jobs/${job}/steps/${first.id}/rerun`, { params: { size: 1.9 } })).body as Step[]
+    expect(again).toHaveLength(2)
+    const busy = await all.call('POST', `/jobs/${job}/head`, { step: null })
+    expect([busy.status, busy.body.code]).toEqual([409, 'busy'])
+    await all.call('POST', `/jobs/${job}/steps/${again[0].id}/cancel`)
+    for (const s of again) expect((await all.finished(job, s.id)).state).toBe('cancelled')
+    await all.startWorker()
+    const back = (await all.call('POST', `/jobs/${job}/head`, { step: before.head })).body
+    expect(back.tray[0].count).toBe(before.tray[0].count)
+  })
+  test('what nobody speaks of any more is swept an hour later, and nothing else', async () => {
+    const count = async () => Number((await all.db.pool.query('select count(*) from blob')).rows[0].count)
+    const job = (await all.newJob()).job.id
+    await all.bring(job, 'gone.xyz', `${tableAndBlock()}\n1 2 99\n`)
+    const kept = (await all.newJob()).job.id
+    await all.bring(kept, 'kept.xyz', `${tableAndBlock()}\n1 2 77\n`)
+    const all1 = await count()
+    await all.call('DELETE', `/jobs/${job}`)
+    expect(await sweepBlobs(all.db.pool)).toBe(0)
+    await all.db.pool.query("update blob set created_at = now() - interval '2 hours'")
+    expect(await sweepBlobs(all.db.pool)).toBeGreaterThan(0)
+    expect(await count()).toBeLessThan(all1)
+    const [pass] = (await all.state(kept)).tray
+    expect((await fetch(`${all.url}/api/items/${pass.id}/display`)).status).toBe(200)
+    expect((await all.step(kept, thin(pass.slot, 5))).state).toBe('done')
+  })
+})
