@@ -91,6 +91,8 @@ export interface TrayItem {
   /** vertices or points that the display level holds */
   shown: number
   faces: number
+  /** of points: distance between neighbours, mm */
+  spacing: number | null
 }
 
 export interface StepEvidence {

@@ -143,6 +143,7 @@ describe('what the browser draws', () => {
     const shown = await get(pass.id)
     expect(Object.keys(shown).sort()).toEqual(['map', 'normals', 'xyz'])
     expect(shown['xyz'].length).toBe(3 * pass.shown)
+    expect(pass.spacing).toBeCloseTo(1, 6)
     const whole = await get(pass.id, '?whole=1')
     for (let i = 0; i < 50; i++) {
       const at = shown['map'][i]
@@ -162,7 +163,7 @@ describe('what the browser draws', () => {
     // files hold no pose: what is written lies where the job has it
     const file = new Uint8Array(await (await fetch(`${all.url}/api/items/${moved.id}/file?format=xyz`)).arrayBuffer())
     const back = (await readAny(bytesSource('x.xyz', file))).data
-    expect(back.kind === 'points' && back.xyz[0]).toBeCloseTo((whole['xyz'][0]) + 50, 3)
+    expect(back.kind === 'points' && back.xyz[0]).toBeCloseTo(whole['xyz'][0] + 50, 3)
     const wrong = await all.call('GET', `/items/${moved.id}/file?format=stl`)
     expect([wrong.status, wrong.body.code]).toEqual([422, 'wrong-format'])
     expect((await all.call('GET', `/items/${moved.id}/file?format=dwg`)).body.code).toBe('wrong-format')

@@ -82,6 +82,8 @@ export interface ItemMeta {
   count: number
   box: number[] | null
   faces: number
+  /** of points: distance between neighbours, mm */
+  spacing?: number
   unit?: string
   viewpoint?: [number, number, number]
 }

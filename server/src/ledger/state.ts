@@ -109,6 +109,7 @@ export function toTrayItem(i: ItemRow, role: Role, setup: string | null): TrayIt
     on: i.onSlot,
     shown: shown ? (i.kind === 'field' ? shown.length : shown.length / 3) : 0,
     faces: i.meta.faces,
+    spacing: i.meta.spacing ?? null,
   }
 }
 

@@ -1,9 +1,18 @@
 import type { Item, Value } from '@oak-gauge/core/operations/operation.ts'
 import { makeMesh } from '@oak-gauge/core/shape/mesh.ts'
 import { boundingBox, makePoints } from '@oak-gauge/core/shape/points.ts'
+import { pointSpacing } from '@oak-gauge/core/shape/spacing.ts'
 import type { ItemMeta, ItemRow } from '../db/models.ts'
 
 export type Arrays = Record<string, Float32Array | Uint32Array | Uint8Array>
+
+/** A pass that only got another pose is packed again and again: its points are looked at once. */
+const spacings = new WeakMap<ArrayBufferLike, number>()
+function spacingOf(xyz: Float32Array): number {
+  let s = spacings.get(xyz.buffer)
+  if (s === undefined) spacings.set(xyz.buffer, (s = pointSpacing(xyz, 500)))
+  return s
+}
 
 /** A value as named arrays and a few facts: how it lies in the database. */
 export function packValue(v: Value): { arrays: Arrays; meta: ItemMeta } {
@@ -16,6 +25,7 @@ export function packValue(v: Value): { arrays: Arrays; meta: ItemMeta } {
         count: v.xyz.length / 3,
         box: [...boundingBox(v.xyz)],
         faces: 0,
+        spacing: spacingOf(v.xyz),
         ...(v.viewpoint ? { viewpoint: [...v.viewpoint] as [number, number, number] } : {}),
       },
     }

@@ -7,6 +7,7 @@ import { Numbers, StepProblem, Warnings, WorkCard } from '../../job/WorkCard.tsx
 import { Amount } from '../../looks/Amount.tsx'
 import { formatLength } from '../../looks/length.ts'
 import { count } from '../../looks/quantity.ts'
+import { spacingOf, usualCell } from './cell.ts'
 import type { CardProps } from '../cards.ts'
 
 type Closing = 'open' | 'small' | 'closed'
@@ -26,8 +27,8 @@ export function MergeCard({ go }: CardProps) {
   const reduced = lastOf(path, 'reduce')
   const merged = last && meshes.find((m) => m.slot === last.outputs['mesh']?.[0])
   const mesh = merged ?? meshes.at(-1)
-  // finer than the points are apart there is nothing to see; finer than the error it would lie
-  const usual = Math.max(0.3, Math.ceil(20 * least) / 20)
+  const spacing = spacingOf(passes)
+  const usual = usualCell(spacing, least)
   const [cell, setCell] = useState<number | null>(typeof last?.params['cell'] === 'number' ? last.params['cell'] : null)
   const [closing, setClosing] = useState<Closing>('open')
   const [gapSize, setGapSize] = useState(5)
@@ -86,7 +87,7 @@ export function MergeCard({ go }: CardProps) {
         usual={usual}
         onChange={setCell}
         step={0.05}
-        reason={least ? `never finer than the alignment error of ${formatLength(least)} mm` : 'the grid of the merge: details smaller than this are lost'}
+        reason={`the points lie ${formatLength(spacing)} mm apart${least ? `; never finer than the alignment error of ${formatLength(least)} mm` : ''}`}
       />
       {tooFine && (
         <p className="note">

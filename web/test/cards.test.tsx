@@ -1,0 +1,380 @@
+/** @jest-environment ./web/test/browser-env.mjs */
+import { afterEach, describe, expect, jest, test } from '@jest/globals'
+import { act, cleanup, fireEvent, screen, waitFor, within } from '@testing-library/react'
+import type { Stage } from '@oak-gauge/contract'
+import { AlignCard } from '../src/stages/align/AlignCard.tsx'
+import { BriefCard } from '../src/stages/brief/BriefCard.tsx'
+import { CaptureCard } from '../src/stages/capture/CaptureCard.tsx'
+import { CleanCard } from '../src/stages/clean/CleanCard.tsx'
+import { DatumCard } from '../src/stages/datum/DatumCard.tsx'
+import { DeliverCard } from '../src/stages/deliver/DeliverCard.tsx'
+import { InspectCard } from '../src/stages/inspect/InspectCard.tsx'
+import { MergeCard } from '../src/stages/merge/MergeCard.tsx'
+import { store } from '../src/store.ts'
+import { view } from '../src/view/viewSlice.ts'
+import { button, fakeServer, item, jobOf, show, step, uuid } from './help.tsx'
+
+afterEach(cleanup)
+const go = jest.fn<(s: Stage) => void>()
+const type = (label: string, text: string) => {
+  const field = screen.getByLabelText(label)
+  fireEvent.change(field, { target: { value: text } })
+  fireEvent.keyDown(field, { key: 'Enter' })
+}
+const click = (name: string | RegExp) => act(async () => void fireEvent.click(button(name)))
+const passes = [item('pass', 1, { setup: uuid(11) }), item('pass', 2, { setup: uuid(11) }), item('pass', 3, { setup: uuid(12) })]
+const q = (name: string, value: number | string, unit = 'mm', of?: string) => ({ name, value, unit, ...(of ? { of } : {}) })
+const adjusted = (error: number) =>
+  step('adjust', {
+    evidence: {
+      quantities: [
+        q('alignment, worst pass', error),
+        q('gap between passes, rms', 0.004),
+        q('gap, rms', 0.003, 'mm', 'pass 1'),
+        q('pair, rms', 0.002, 'mm', 'pass 1 with pass 2'),
+      ],
+      warnings: [],
+    },
+  })
+
+describe('an empty stage explains itself and leads on', () => {
+  test.each([
+    ['Clean', CleanCard, 'Go to Capture', 'Capture'],
+    ['Align', AlignCard, 'Go to Capture', 'Capture'],
+    ['Merge', MergeCard, 'Go to Capture', 'Capture'],
+    ['Datum', DatumCard, 'Go to Merge', 'Merge'],
+    ['Inspect', InspectCard, 'Go to Merge', 'Merge'],
+    ['Deliver', DeliverCard, 'Go to Merge', 'Merge'],
+  ] as const)('%s', async (stage, Card, label, leads) => {
+    fakeServer()
+    go.mockClear()
+    show(<Card go={go} />, jobOf([]), stage)
+    expect(screen.getByRole('heading', { level: 2 }).textContent).toMatch(/\?$/)
+    await click(label)
+    expect(go).toHaveBeenCalledWith(leads)
+  })
+})
+
+describe('Brief', () => {
+  test('what was changed is kept before going on; a tolerance as people type it', async () => {
+    const sent = fakeServer(() => ({ body: jobOf([]) }))
+    go.mockClear()
+    show(<BriefCard go={go} />)
+    expect(button('Go on to Capture')).toBeTruthy()
+    type('Tolerance', '0,4')
+    fireEvent.change(screen.getByLabelText('Belongs to'), { target: { value: 'Winch' } })
+    await click('Keep and go on')
+    await waitFor(() => expect(go).toHaveBeenCalledWith('Capture'))
+    expect(sent[0]).toMatchObject({ method: 'PATCH', path: `jobs/${uuid(1)}`, body: { tolerance: 0.4, part: 'Winch', title: 'Bracket' } })
+  })
+  test('refused, it stays and says why', async () => {
+    fakeServer(() => ({ status: 400, body: { code: 'bad-request', message: 'A job needs a name.', where: 'title', remedy: 'Give it one.' } }))
+    go.mockClear()
+    show(<BriefCard go={go} />)
+    fireEvent.change(screen.getByLabelText('Notes'), { target: { value: 'x' } })
+    await click('Keep and go on')
+    expect((await screen.findByRole('alert')).textContent).toBe('A job needs a name.titleGive it one.')
+    expect(go).not.toHaveBeenCalled()
+  })
+})
+
+describe('Capture', () => {
+  test('a file without unit asks for it; the answer runs the step again', async () => {
+    const sent = fakeServer()
+    const asked = step('import', {
+      state: 'failed',
+      file: 'part.stl',
+      problem: { code: 'unit-unknown', message: 'Four units long.', where: 'part.stl', remedy: 'Say the unit.' },
+    })
+    show(<CaptureCard go={go} />, jobOf([], [asked]))
+    await click('in')
+    expect(sent[0]).toMatchObject({ method: 'POST', path: `jobs/${uuid(1)}/steps/${asked.id}/rerun`, body: { params: { unit: 'in' } } })
+    await click('Leave it out')
+    expect(sent[1]).toMatchObject({ method: 'DELETE', path: `jobs/${uuid(1)}/steps/${asked.id}` })
+  })
+  test('another refused file only closes; passes change their setup and are set aside', async () => {
+    const sent = fakeServer()
+    const bad = step('import', { state: 'failed', problem: { code: 'truncated', message: 'It ends early.', where: 'a.stl', remedy: 'Copy it again.' } })
+    show(<CaptureCard go={go} />, jobOf(passes, [bad]))
+    expect(screen.queryByRole('button', { name: 'in' })).toBeNull()
+    await act(async () => void fireEvent.change(screen.getByLabelText('Setup of pass 2'), { target: { value: uuid(12) } }))
+    expect(sent[0]).toMatchObject({ method: 'PATCH', path: `jobs/${uuid(1)}/slots/${uuid(2)}`, body: { setup: uuid(12) } })
+    await click('Set pass 3 aside')
+    expect(sent.at(-1)?.body).toEqual({ operation: 'set-aside', inputs: { items: [uuid(3)] } })
+  })
+  test('dropped files are sent one after the other, into the chosen setup; one that fails says so', async () => {
+    fakeServer()
+    const requests: { url: string; onload(): void; onerror(): void; upload: { onprogress(e: object): void }; status: number; responseText: string }[] = []
+    const real = globalThis.XMLHttpRequest
+    globalThis.XMLHttpRequest = class {
+      upload = {}
+      status = 202
+      responseText = ''
+      url = ''
+      open(_method: string, url: string) {
+        this.url = url
+        requests.push(this as never)
+      }
+      send() {}
+      abort() {}
+    } as never
+    try {
+      const { container } = show(<CaptureCard go={go} />)
+      const files = [new File(['1 2 3'], 'one.xyz'), new File(['4 5 6'], 'two.xyz')]
+      await act(async () => void fireEvent.drop(container.querySelector('.drop') as Element, { dataTransfer: { files } }))
+      expect(requests).toHaveLength(1)
+      expect(requests[0].url).toContain(`name=one.xyz&setup=${uuid(12)}`)
+      act(() => requests[0].upload.onprogress({ loaded: 2, total: 4 }))
+      expect(screen.getByText(/50 % of/)).toBeTruthy()
+      await act(async () => requests[0].onload())
+      expect(screen.queryByText('one.xyz')).toBeNull()
+      expect(requests).toHaveLength(2)
+      await act(async () => requests[1].onerror())
+      expect(screen.getByRole('alert').textContent).toContain('did not get through')
+      await click('Close')
+      expect(screen.queryByText('two.xyz')).toBeNull()
+    } finally {
+      globalThis.XMLHttpRequest = real
+    }
+  })
+})
+
+describe('Clean', () => {
+  test('strays: looked for first as a preview, marked, then taken away', async () => {
+    const preview = step('strays', { preview: true, evidence: { quantities: [q('points gone', 37, '')], warnings: [] } })
+    const sent = fakeServer((s) => (s.path.endsWith('/steps') ? { body: preview } : undefined))
+    const state = jobOf(passes)
+    const { become } = show(<CleanCard go={go} />, state, 'Clean')
+    fireEvent.click(screen.getByText('Strays'))
+    await click('Look first')
+    expect(sent[0].body).toEqual({ operation: 'strays', inputs: { passes: [1, 2, 3].map(uuid) }, params: { sigmas: 4 }, preview: true })
+    become({ ...state, steps: [preview] })
+    expect(await screen.findByText('Crossed points would go.')).toBeTruthy()
+    expect(store.getState().view.going).toEqual({ kind: 'step', step: preview.id })
+    expect(document.querySelector('[data-quantity="points gone"]')?.textContent).toBe('37 ')
+    // another setting: what was found does not count any more
+    type('Stray beyond', '3')
+    expect(screen.queryByText('Crossed points would go.')).toBeNull()
+    await click('Take away')
+    expect(sent.at(-1)?.body).toMatchObject({ operation: 'strays', params: { sigmas: 3 } })
+    expect(sent.at(-1)?.body.preview).toBeUndefined()
+  })
+  test('only the passes of the chosen setup are shown and touched', async () => {
+    const sent = fakeServer(() => ({ body: step('islands') }))
+    show(<CleanCard go={go} />, jobOf(passes), 'Clean')
+    // the table is trimmed setup by setup
+    expect(store.getState().view.hidden).toMatchObject({ [uuid(1)]: false, [uuid(2)]: false, [uuid(3)]: true })
+    expect(store.getState().view.picking).toEqual({ kind: 'places', most: 3 })
+    fireEvent.click(screen.getByText('Islands'))
+    expect(store.getState().view.hidden[uuid(3)]).toBe(false)
+    await act(async () => void fireEvent.click(screen.getByLabelText('Keep only the largest group')))
+    await click('Take away')
+    expect(sent.at(-1)?.body.params).toEqual({ smallest: 0.02, largestOnly: true })
+  })
+  test('a loop is looked at before it takes anything', async () => {
+    const preview = step('lasso', { preview: true, evidence: { quantities: [q('points gone', 5, '')], warnings: [] } })
+    const sent = fakeServer((s) => (s.path.endsWith('/steps') ? { body: preview } : undefined))
+    const state = jobOf(passes)
+    const { become } = show(<CleanCard go={go} />, state, 'Clean')
+    fireEvent.click(screen.getByText('By hand'))
+    expect(store.getState().view.picking).toEqual({ kind: 'lasso', mode: 'add' })
+    expect((button('Take away') as HTMLButtonElement).disabled).toBe(true)
+    act(() => void store.dispatch(view.looped({ view: Array(16).fill(0), loop: [0, 0, 1, 0, 0, 1], depth: [0, 0, 1], mode: 'add' })))
+    await waitFor(() => expect(sent.some((s) => s.body?.preview)).toBe(true))
+    become({ ...state, steps: [preview] })
+    await waitFor(() => expect((button('Take away') as HTMLButtonElement).disabled).toBe(false))
+    await act(async () => void fireEvent.click(screen.getByLabelText('Front only')))
+    await waitFor(() => expect(sent.at(-1)?.body?.params.loops[0].frontDepth).toBe(4))
+  })
+})
+
+describe('Align', () => {
+  test('two setups: first by shape, the last one loose', async () => {
+    const sent = fakeServer(() => ({ body: step('align-shape') }))
+    show(<AlignCard go={go} />, jobOf(passes), 'Align')
+    await click('Align by shape')
+    expect(sent[0].body).toEqual({ operation: 'align-shape', inputs: { anchor: [uuid(1), uuid(2)], loose: [uuid(3)] } })
+  })
+  test('by pairs: three are needed; the fit shows while they are picked, and a line of places is told', async () => {
+    const sent = fakeServer(() => ({ body: step('align-pairs') }))
+    show(<AlignCard go={go} />, jobOf(passes), 'Align')
+    await click('Pick pairs instead')
+    const pair = (x: number, y: number, i: number) => {
+      store.dispatch(view.paired({ place: { at: [x, y, 0], slot: uuid(1), face: null }, side: 'anchor' }))
+      store.dispatch(view.paired({ place: { at: [x + 5, y, y && 0.1 * i], slot: uuid(3), face: null }, side: 'loose' }))
+    }
+    act(() => [0, 10].forEach((x, i) => pair(x, 0, i)))
+    expect((button(/Align by/) as HTMLButtonElement).disabled).toBe(true)
+    act(() => pair(20, 0, 2))
+    expect(screen.getByText(/lie on one line/)).toBeTruthy()
+    await click('Drop pair 3')
+    act(() => pair(0, 20, 2))
+    expect(screen.queryByText(/lie on one line/)).toBeNull()
+    const rms = Number(document.querySelector('[data-quantity="pairs, rms"]')?.textContent?.replace(' mm', ''))
+    expect(rms).toBeLessThan(0.1)
+    await click('Align by 3 pairs')
+    await waitFor(() => expect(sent).toHaveLength(2))
+    expect(sent[0].body.params.pairs).toHaveLength(3)
+    expect(sent[1].body.operation).toBe('align-fine')
+  })
+  test('all passes: one line each, and the gaps as a map', async () => {
+    fakeServer()
+    const done = adjusted(0.0046)
+    done.outputs = { gaps: [uuid(9)], places: [uuid(8)] }
+    show(
+      <AlignCard go={go} />,
+      jobOf([...passes.slice(0, 2), item('map', 8, { kind: 'points' }), item('map', 9, { on: uuid(8), step: done.id })], [done]),
+      'Align',
+    )
+    const row = document.querySelector('[data-pass="pass 1"]') as HTMLElement
+    expect(within(row).getByText('0.0030')).toBeTruthy()
+    await act(async () => void fireEvent.click(screen.getByLabelText('Show the gaps as a map')))
+    expect(store.getState().view.map).toBe(uuid(9))
+    await click('Go on to Merge')
+    expect(go).toHaveBeenLastCalledWith('Merge')
+  })
+  test('one pass alone has nothing to align', async () => {
+    fakeServer()
+    show(<AlignCard go={go} />, jobOf(passes.slice(0, 1)), 'Align')
+    await click('Go on to Merge')
+    expect(go).toHaveBeenLastCalledWith('Merge')
+  })
+})
+
+describe('Merge', () => {
+  test('the cell follows the points, and is not let below the error of the alignment', async () => {
+    const sent = fakeServer(() => ({ body: step('merge') }))
+    show(<MergeCard go={go} />, jobOf(passes, [adjusted(0.02)]), 'Merge')
+    expect((screen.getByLabelText(/Cell size/) as HTMLInputElement).value).toBe('0.30')
+    expect(screen.getByText(/points lie 0.25 mm apart; never finer than the alignment error of 0.02/)).toBeTruthy()
+    type('Cell size', '.01')
+    expect((button('Merge 3 passes') as HTMLButtonElement).disabled).toBe(true)
+    expect(screen.getByText(/finer than the passes agree/)).toBeTruthy()
+    fireEvent.click(screen.getByRole('button', { name: 'changed' }))
+    fireEvent.click(screen.getByText('Small gaps'))
+    await act(async () => void fireEvent.click(screen.getByRole('checkbox', { name: /Crisp edges/ })))
+    await click('Merge 3 passes')
+    expect(sent[0].body).toEqual({
+      operation: 'merge',
+      inputs: { passes: [1, 2, 3].map(uuid) },
+      params: { cell: 0.3, closing: 'small', gapSize: 5, crisp: false },
+    })
+  })
+  test('after it: numbers, gaps and fewer triangles of the merged mesh', async () => {
+    const merged = step('merge', {
+      outputs: { mesh: [uuid(7)] },
+      params: { cell: 0.4 },
+      evidence: { quantities: [q('triangles', 2_000_000, ''), q('crisp edges', 812.4)], warnings: ['Look at it.'] },
+    })
+    const sent = fakeServer(() => ({ body: step('reduce') }))
+    show(<MergeCard go={go} />, jobOf([...passes, item('mesh', 7)], [merged]), 'Merge')
+    expect(document.querySelector('[data-quantity="triangles"]')?.textContent).toBe('2\u202f000\u202f000 ')
+    expect(screen.getByText('Look at it.')).toBeTruthy()
+    expect((screen.getByLabelText(/Cell size/, { selector: 'input' }) as HTMLInputElement).value).toBe('0.40')
+    await click('Close gaps')
+    await click('Reduce')
+    fireEvent.click(screen.getByText('By count'))
+    await click('Reduce')
+    expect(sent.map((s) => [s.body.operation, s.body.params])).toEqual([
+      ['close-gaps', { size: 5 }],
+      ['reduce', { deviation: 0.02 }],
+      ['reduce', { triangles: 200_000 }],
+    ])
+    expect(sent[0].body.inputs).toEqual({ mesh: [uuid(7)] })
+  })
+})
+
+describe('Datum', () => {
+  test('faces are chosen on the stage and go along; by shape the first time only', async () => {
+    const sent = fakeServer(() => ({ body: step('best-fit') }))
+    const tray = [item('mesh', 7), item('nominal', 8, { faces: 24 })]
+    show(<DatumCard go={go} />, jobOf(tray), 'Datum')
+    expect(store.getState().view.picking).toEqual({ kind: 'faces', slot: uuid(8) })
+    await click('Fit on all faces')
+    act(() => [3, 5].forEach((f) => store.dispatch(view.face(f))))
+    await click('Fit on 2 faces')
+    expect(sent.map((s) => s.body.params)).toEqual([
+      { faces: [], byShape: true },
+      { faces: [3, 5], byShape: true },
+    ])
+    act(() => void store.dispatch(view.faces([])))
+    cleanup()
+    show(
+      <DatumCard go={go} />,
+      jobOf(tray, [step('best-fit', { evidence: { quantities: [q('best fit, rms', 0.02)], warnings: ['Not held: turn about z.'] } })]),
+      'Datum',
+    )
+    expect(screen.getByText('Not held: turn about z.')).toBeTruthy()
+    await click('Fit on all faces')
+    expect(sent.at(-1)?.body.params.byShape).toBe(false)
+  })
+  test('without a nominal one may deliver all the same', async () => {
+    fakeServer()
+    show(<DatumCard go={go} />, jobOf([item('mesh', 7)]), 'Datum')
+    await click('Deliver without')
+    expect(go).toHaveBeenLastCalledWith('Deliver')
+  })
+})
+
+describe('Inspect', () => {
+  test('limits begin at half the tolerance; other limits want another comparison', async () => {
+    const sent = fakeServer(() => ({ body: step('deviation') }))
+    const tray = [item('mesh', 7), item('nominal', 8)]
+    show(<InspectCard go={go} />, jobOf(tray, [], { tolerance: 0.5 }), 'Inspect')
+    await click('Compare')
+    expect(sent[0].body).toEqual({ operation: 'deviation', inputs: { measured: [uuid(7)], nominal: [uuid(8)] }, params: { limit: 0.25, scale: 1 } })
+    expect(screen.getByText(/not been laid on its nominal/)).toBeTruthy()
+  })
+  test('a flag is placed by a click, under the name that was typed', async () => {
+    const sent = fakeServer(() => ({ body: step('flag') }))
+    const compared = step('deviation', {
+      params: { limit: 0.1, scale: 1 },
+      outputs: { field: [uuid(9)] },
+      evidence: { quantities: [q('within 0.1 mm', 82.74, '%')], warnings: [] },
+    })
+    const tray = [item('mesh', 7), item('nominal', 8), item('deviation', 9, { on: uuid(7) })]
+    show(<InspectCard go={go} />, jobOf(tray, [compared]), 'Inspect')
+    expect(store.getState().view).toMatchObject({ map: uuid(9), limit: 0.1, scale: 1 })
+    expect(document.querySelector('[data-quantity="within 0.1 mm"]')?.textContent).toBe('82.7 %')
+    await click('Place a flag')
+    fireEvent.change(screen.getByLabelText('Name of the spot'), { target: { value: 'foot' } })
+    await act(async () => void store.dispatch(view.placed({ at: [1, 2, 3], slot: uuid(7), face: null })))
+    expect(sent[0].body).toEqual({ operation: 'flag', inputs: { field: [uuid(9)], on: [uuid(7)] }, params: { at: [1, 2, 3], label: 'foot', limit: 0.1 } })
+    expect(store.getState().view.picking.kind).toBe('none')
+    type('Fine inside', '0.2')
+    await click('Compare with these limits')
+    expect(sent.at(-1)?.body.params).toEqual({ limit: 0.2, scale: 1 })
+  })
+  test('leaving takes the colours off', () => {
+    fakeServer()
+    const tray = [item('mesh', 7), item('nominal', 8), item('deviation', 9, { on: uuid(7) })]
+    const { unmount } = show(<InspectCard go={go} />, jobOf(tray, [step('deviation')]), 'Inspect')
+    expect(store.getState().view.map).toBe(uuid(9))
+    unmount()
+    expect(store.getState().view.map).toBeNull()
+  })
+})
+
+describe('Deliver', () => {
+  test('the pre-flight line holds for this very mesh; after a change it is asked for anew', async () => {
+    const sent = fakeServer((s) => (s.path.includes('file-size') ? { body: { bytes: 25_475_384 } } : { body: step('facts') }))
+    const reduced = step('reduce', { outputs: { mesh: [uuid(7)] } })
+    const facts = step('facts', {
+      inputs: { mesh: [uuid(7)] },
+      evidence: { quantities: [q('size x', 160.02), q('size y', 110.4), q('size z', 60), q('open edges', 0, ''), q('volume', 'open', '')], warnings: [] },
+    })
+    const mesh = item('mesh', 7, { count: 199_998, step: reduced.id })
+    show(<DeliverCard go={go} />, jobOf([mesh], [reduced, facts]), 'Deliver')
+    await waitFor(() => expect(document.querySelector('[data-preflight]')?.textContent).toContain('25.5 MB'))
+    expect(document.querySelector('[data-preflight]')?.textContent).toBe('160.0 × 110.4 × 60.0 mm, 199\u202f998 triangles, 25.5 MB, closed, unit mm.')
+    expect(screen.getByRole('link', { name: 'Save STL' }).getAttribute('href')).toBe(`/api/items/${mesh.id}/file?format=stl`)
+    fireEvent.click(screen.getByText('3MF'))
+    expect(screen.getByRole('link', { name: 'Save 3MF' }).getAttribute('href')).toContain('format=3mf')
+    cleanup()
+    const again = step('reduce', { outputs: { mesh: [uuid(7)] } })
+    show(<DeliverCard go={go} />, jobOf([{ ...mesh, step: again.id }], [reduced, facts, again]), 'Deliver')
+    expect(document.querySelector('[data-preflight]')).toBeNull()
+    await click('Look it over before it goes')
+    expect(sent.at(-1)?.body).toEqual({ operation: 'facts', inputs: { mesh: [uuid(7)] } })
+  })
+})

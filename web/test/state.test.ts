@@ -1,0 +1,132 @@
+/** @jest-environment ./web/test/browser-env.mjs */
+import { afterEach, beforeEach, describe, expect, jest, test } from '@jest/globals'
+import { listen, progressSlice } from '../src/live.ts'
+import { problemOf } from '../src/api.ts'
+import { shownByDefault } from '../src/job/useJob.ts'
+import { spacingOf, usualCell } from '../src/stages/merge/cell.ts'
+import { view, viewSlice, type Place, type ViewState } from '../src/view/viewSlice.ts'
+import { item } from './help.tsx'
+
+const place = (x: number): Place => ({ at: [x, 0, 0], slot: 's', face: null })
+const after = (...actions: Parameters<typeof viewSlice.reducer>[1][]): ViewState =>
+  actions.reduce<ViewState | undefined>((s, a) => viewSlice.reducer(s, a), undefined) as ViewState
+
+describe('what is picked on the stage', () => {
+  test('of places the last ones asked for are kept; without asking none', () => {
+    expect(after(view.placed(place(1))).places).toEqual([])
+    const s = after(view.pick({ kind: 'places', most: 3 }), ...[1, 2, 3, 4].map((x) => view.placed(place(x))))
+    expect(s.places.map((p) => p.at[0])).toEqual([2, 3, 4])
+    expect(after(view.pick({ kind: 'flag' }), view.placed(place(1)), view.placed(place(2))).places).toEqual([place(2)])
+  })
+  test('pairs fill up in any order, each side for itself', () => {
+    const s = after(
+      view.paired({ place: place(1), side: 'anchor' }),
+      view.paired({ place: place(2), side: 'anchor' }),
+      view.paired({ place: place(11), side: 'loose' }),
+      view.paired({ place: place(12), side: 'loose' }),
+      view.paired({ place: place(13), side: 'loose' }),
+    )
+    expect(s.pairs.map((p) => [p.anchor?.at[0], p.loose?.at[0]])).toEqual([
+      [1, 11],
+      [2, 12],
+      [undefined, 13],
+    ])
+  })
+  test('a face is chosen by a click and let go by another', () => {
+    expect(after(view.face(7), view.face(2), view.face(7), view.face(9)).faces).toEqual([2, 9])
+  })
+  test('leaving a stage leaves its selections, not what is hidden or coloured', () => {
+    const s = after(
+      view.hide({ slots: ['a'], hidden: true }),
+      view.colours({ map: 'm', limit: 0.3 }),
+      view.pick({ kind: 'lasso', mode: 'add' }),
+      view.looped({ view: [], loop: [], depth: [0, 0, 1], mode: 'add' }),
+      view.going({ kind: 'step', step: 'x' }),
+      view.cleared(),
+    )
+    expect([s.picking.kind, s.loops, s.going.kind]).toEqual(['none', [], 'none'])
+    expect([s.hidden, s.map, s.limit]).toEqual([{ a: true }, 'm', 0.3])
+    expect(after(view.hide({ slots: ['a', 'b'], hidden: true }), view.unhide(['a'])).hidden).toEqual({ b: true })
+  })
+  test('the same standard view twice is asked twice', () => {
+    expect(after(view.lookFrom(3), view.lookFrom(3)).standardView).toEqual({ view: 3, count: 2 })
+  })
+})
+
+describe('what a stage shows by itself', () => {
+  const tray = [item('pass', 1), item('mesh', 2), item('nominal', 3), item('deviation', 4)]
+  test.each([
+    ['Clean', ['pass']],
+    ['Align', ['pass']],
+    ['Merge', ['mesh']],
+    ['Datum', ['mesh', 'nominal']],
+    ['Inspect', ['mesh']],
+    ['Deliver', ['mesh']],
+  ] as const)('%s', (stage, roles) => {
+    expect(tray.filter((i) => shownByDefault(i, stage, tray)).map((i) => i.role)).toEqual(roles)
+  })
+  test('before there is a mesh the passes stay; a nominal alone is shown', () => {
+    expect(shownByDefault(tray[0], 'Merge', [tray[0]])).toBe(true)
+    expect(shownByDefault(tray[2], 'Capture', [tray[2]])).toBe(true)
+    expect(shownByDefault(tray[1], 'Capture', [tray[1]])).toBe(true)
+  })
+})
+
+describe('the cell to begin with', () => {
+  test.each([
+    [0.25, 0, 0.3],
+    [0.23, 0.0046, 0.3],
+    [1, 0.01, 1.1],
+    [0.05, 0, 0.055],
+    [0.011, 0, 0.013],
+    [4, 0, 4.5],
+    [0.25, 0.62, 0.65],
+    [0, 0, 0.001],
+  ])('points %p mm apart that agree to %p mm: %p mm', (spacing, error, cell) => {
+    expect(usualCell(spacing, error)).toBe(cell)
+  })
+  test('the middle spacing of the passes; those that do not say are left out', () => {
+    expect(spacingOf([{ spacing: 0.4 }, { spacing: null }, { spacing: 0.2 }, { spacing: 0.9 }])).toBe(0.4)
+    expect(spacingOf([])).toBe(0)
+  })
+})
+
+describe('what a failed request says', () => {
+  test('the server’s own words, or that it does not answer', () => {
+    const problem = { code: 'busy', message: 'A step is running.', where: '', remedy: 'Wait.' }
+    expect(problemOf({ status: 409, data: problem })).toEqual(problem)
+    expect(problemOf({ status: 'FETCH_ERROR', error: 'x' })?.code).toBe('no-answer')
+    expect(problemOf(undefined)).toBeNull()
+  })
+})
+
+describe('the line from the server', () => {
+  let source: { onopen(): void; onerror(): void; onmessage(m: { data: string }): void }
+  const real = globalThis.EventSource
+  beforeEach(() => {
+    globalThis.EventSource = class {
+      constructor() {
+        // eslint-disable-next-line @typescript-eslint/no-this-alias -- the test speaks through it
+        source = this as never
+      }
+    } as never
+  })
+  afterEach(() => void (globalThis.EventSource = real))
+  test('progress goes to the step, changes mark answers as stale, a line that comes back asks for everything anew', () => {
+    const said: { type: string; payload: unknown }[] = []
+    listen({ dispatch: jest.fn((a: unknown) => said.push(a as never)) as never })
+    source.onopen()
+    source.onmessage({ data: JSON.stringify({ type: 'progress', job: 'j', step: 's', progress: 0.5, phase: 'p', remaining: 900 }) })
+    source.onmessage({ data: JSON.stringify({ type: 'changed', job: 'j' }) })
+    expect(said.map((a) => a.type)).toEqual(['progress/connection', 'progress/progressed', 'api/invalidateTags'])
+    expect(said[2].payload).toEqual(['Jobs', { type: 'Job', id: 'j' }])
+    said.length = 0
+    source.onerror()
+    source.onopen()
+    expect(said.map((a) => a.payload)).toEqual([false, true, ['Jobs', 'Job']])
+  })
+  test('how far a step is', () => {
+    const s = progressSlice.reducer(undefined, progressSlice.actions.progressed({ step: 'a', progress: 0.25, phase: 'normals', remaining: null }))
+    expect(s.steps['a']).toEqual({ progress: 0.25, phase: 'normals', remaining: null })
+  })
+})
