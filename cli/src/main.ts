@@ -1,10 +1,10 @@
-import { createReadStream, createWriteStream, existsSync, mkdirSync, readFileSync, statSync } from 'node:fs'
+import { createReadStream, createWriteStream, existsSync, mkdirSync, readFileSync, renameSync, rmSync, statSync } from 'node:fs'
 import { basename, dirname, join } from 'node:path'
 import { once } from 'node:events'
 import { parseArgs } from 'node:util'
 import { z } from 'zod'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
-import type { RunContext } from '@oak-gauge/core/base/run.ts'
+import { checkCancelled, type RunContext } from '@oak-gauge/core/base/run.ts'
 import { transformMesh } from '@oak-gauge/core/shape/mesh.ts'
 import { transformArray } from '@oak-gauge/core/base/mat4.ts'
 import { makePoints } from '@oak-gauge/core/shape/points.ts'
@@ -55,7 +55,10 @@ async function main(argv: string[]): Promise<number> {
   const pool = threadPool(values.threads ? Number(values.threads) : undefined)
   const interrupted = { aborted: false }
   process.on('SIGINT', () => {
-    if (interrupted.aborted) process.exit(130)
+    if (interrupted.aborted) {
+      dropUnfinished()
+      process.exit(130)
+    }
     interrupted.aborted = true
   })
   const ctx: RunContext = { progress: progressBar(), signal: interrupted, parallel: pool }
@@ -118,10 +121,10 @@ async function runFile(path: string, brought: Map<string, Item[]>, out: string |
     if (item.data.kind === 'field') {
       const [at] = items.get(on.get(d.item) ?? '') ?? []
       if (!at) throw new OakError('missing-input', `No mesh or points belong to “${d.item}”.`)
-      await writeFile(file, writeFieldCsv(item.data, at))
+      await writeFile(file, writeFieldCsv(item.data, at), ctx)
     } else {
       if (d.format === 'csv') throw new OakError('wrong-format', `“${d.item}” is no table; write it as STL, PLY, OBJ, 3MF or XYZ.`)
-      await writeFile(file, writeAny(d.format, placed(item), item.name))
+      await writeFile(file, writeAny(d.format, placed(item), item.name), ctx)
     }
     files.push(file)
   }
@@ -163,13 +166,13 @@ async function runOne(name: string, brought: Map<string, Item[]>, values: Return
         const at = (r.outputs[about] ?? brought.get(about))?.[i]
         if (!at) continue
         const file = join(values.out, `${port}.csv`)
-        await writeFile(file, writeFieldCsv(item.data, at))
+        await writeFile(file, writeFieldCsv(item.data, at), ctx)
         files.push(file)
         continue
       }
       const format = (values.format ?? (item.data.kind === 'mesh' ? 'stl' : 'ply')) as 'ply'
       const file = join(values.out, `${items.length > 1 ? item.name : port}.${format}`)
-      await writeFile(file, writeAny(format, placed(item), item.name))
+      await writeFile(file, writeAny(format, placed(item), item.name), ctx)
       files.push(file)
     }
   return { steps: [{ operation: name, evidence: r.evidence, milliseconds: performance.now() - start }], files }
@@ -198,12 +201,28 @@ function fileSource(path: string): ByteSource {
   }
 }
 
-async function writeFile(path: string, parts: Iterable<Uint8Array>): Promise<void> {
+/** A file that is being written; it gets its name when it is whole. */
+let unfinished = ''
+
+async function writeFile(path: string, parts: Iterable<Uint8Array>, ctx: RunContext): Promise<void> {
+  // a signal that came while the step computed is heard when the loop of events has gone round
+  await new Promise((resolve) => setTimeout(resolve, 1))
+  checkCancelled(ctx)
   mkdirSync(dirname(path), { recursive: true })
-  const stream = createWriteStream(path)
-  for (const p of parts) if (!stream.write(p)) await once(stream, 'drain')
+  unfinished = `${path}.part`
+  const stream = createWriteStream(unfinished)
+  for (const p of parts) {
+    if (!stream.write(p)) await once(stream, 'drain')
+    checkCancelled(ctx)
+  }
   stream.end()
   await once(stream, 'finish')
+  renameSync(unfinished, path)
+  unfinished = ''
+}
+
+function dropUnfinished(): void {
+  if (unfinished) rmSync(unfinished, { force: true })
 }
 
 function progressBar(): RunContext['progress'] {
@@ -239,6 +258,7 @@ main(process.argv.slice(2)).then(
   (code) => (process.exitCode = code),
   (e: unknown) => {
     clearBar()
+    dropUnfinished()
     if (e instanceof Usage) {
       process.stderr.write(`oak: ${e.message}\n\n${HELP}`)
       process.exitCode = 2

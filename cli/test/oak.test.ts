@@ -1,5 +1,5 @@
 import { describe, expect, test } from '@jest/globals'
-import { spawnSync } from 'node:child_process'
+import { spawn, spawnSync } from 'node:child_process'
 import { existsSync, mkdtempSync, readFileSync, writeFileSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
@@ -85,5 +85,77 @@ describe('./oak without server or database', () => {
     const recipe = oak('run', join(folder, 'ball.json'), '--out', folder)
     expect(recipe.code).toBe(1)
     expect(recipe.err).toContain('passes')
+  })
+  test('files change their form: an inch STL becomes a 3MF in millimetres, points keep their normals', () => {
+    const out = join(folder, 'converted')
+    const r = oak('run', 'facts', '--in', `mesh=${fixtures}cad/plate_holes_dev.stl`, '--unit', 'in', '--json')
+    expect(JSON.stringify(JSON.parse(r.out))).toContain('"name":"size x","value":2540')
+    const reduced = oak('run', 'reduce', '--in', `mesh=${fixtures}cad/plate_holes_dev.stl`, '--set', 'deviation=0.05', '--format', '3mf', '--out', out)
+    expect([reduced.code, reduced.err.includes('wrote')]).toEqual([0, true])
+    const again = oak('run', 'facts', '--in', `mesh=${out}/mesh.3mf`, '--json')
+    const size = /"name":"size x","value":([\d.]+)/.exec(JSON.stringify(JSON.parse(again.out)))
+    expect(Number(size?.[1])).toBeCloseTo(100, 2)
+    const sampled = oak('run', 'sample', '--in', `mesh=${out}/mesh.3mf`, '--set', 'count=500', '--out', out)
+    expect(sampled.code).toBe(0)
+    expect(readFileSync(join(out, 'points.ply'), 'latin1')).toContain('property float nx')
+    const text = oak('run', 'thin', '--in', `passes=${out}/points.ply`, '--set', 'size=5', '--format', 'xyz', '--out', out)
+    expect(text.code).toBe(0)
+    expect(readFileSync(join(out, 'passes.xyz'), 'utf8').split('\n')[0].split(' ')).toHaveLength(6)
+  })
+  test('a table of deviations: one line for each vertex of the part', () => {
+    const out = join(folder, 'map')
+    const r = oak(
+      'run',
+      'deviation',
+      '--in',
+      `measured=${fixtures}cad/plate_holes_dev.stl`,
+      '--in',
+      `nominal=${fixtures}cad/plate_holes_dev.step`,
+      '--set',
+      'limit=0.2',
+      '--out',
+      out,
+    )
+    expect(r.code).toBe(0)
+    // numbers for people, with their units
+    expect(r.out).toMatch(/within 0\.2 mm: 100\.0 %/)
+    const lines = readFileSync(join(out, 'field.csv'), 'utf8').trim().split('\n')
+    expect([lines[0], lines.length]).toEqual(['x_mm,y_mm,z_mm,deviation_mm', 3772 + 1])
+  })
+  test('the same on one thread and on all', () => {
+    const file = join(folder, 'ball.xyz')
+    writeFileSync(file, ball(15, 6000, 0))
+    const run = (threads: string, out: string) =>
+      oak('run', 'merge', '--in', `passes=${file}`, '--set', 'cell=1', '--threads', threads, '--out', join(folder, out)).code
+    expect([run('1', 'one'), run('2', 'two')]).toEqual([0, 0])
+    expect(readFileSync(join(folder, 'one/mesh.stl')).equals(readFileSync(join(folder, 'two/mesh.stl')))).toBe(true)
+  })
+  test('wrong calls end with 2 and say how to call, wrong settings with 1 and name them', () => {
+    expect(oak('run', 'facts', '--in', 'mesh').code).toBe(2)
+    expect(oak('run', 'facts', '--colour', 'red').code).toBe(2)
+    expect(oak('run', 'thin', '--set', 'size').code).toBe(2)
+    expect(oak('describe').code).toBe(2)
+    const unknown = oak('describe', 'polish')
+    expect([unknown.code, unknown.err.includes('Known are')]).toEqual([1, true])
+    const wrong = oak('run', 'thin', '--in', `passes=${join(folder, 'ball.xyz')}`, '--set', 'size=-2')
+    expect([wrong.code, wrong.err.includes('thin, size')]).toEqual([1, true])
+    writeFileSync(join(folder, 'broken.json'), '{"oakGauge": ')
+    const broken = oak('run', join(folder, 'broken.json'))
+    expect([broken.code, broken.err.includes('broken.json')]).toEqual([1, true])
+    expect(oak('--help').out).toContain('oak describe OPERATION')
+  })
+  test('interrupted, it stops and ends with 130; nothing half written is left', async () => {
+    const child = spawn(
+      process.execPath,
+      [program, 'run', 'sample', '--in', `mesh=${fixtures}meshes/hinge.stl`, '--set', 'count=50000000', '--out', join(folder, 'stopped')],
+      {
+        env: { ...process.env, NODE_OPTIONS: '' },
+      },
+    )
+    await new Promise((resolve) => setTimeout(resolve, 700))
+    child.kill('SIGINT')
+    child.kill('SIGINT')
+    const code = await new Promise((resolve) => child.on('exit', resolve))
+    expect([code, existsSync(join(folder, 'stopped'))]).toEqual([130, false])
   })
 })

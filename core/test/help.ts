@@ -4,6 +4,7 @@ import { f32, u32 } from '../src/base/arrays.ts'
 import { OakError } from '../src/base/errors.ts'
 import { seeded } from '../src/base/random.ts'
 import { bytesSource, type ByteSource } from '../src/formats/source.ts'
+import type { Evidence } from '../src/operations/operation.ts'
 import { makeMesh, type Mesh } from '../src/shape/mesh.ts'
 
 const here = new URL('./fixtures/', import.meta.url).pathname
@@ -23,6 +24,9 @@ export async function oakError(run: Promise<unknown>): Promise<OakError> {
   }
   throw new Error('no error was thrown')
 }
+
+/** A quantity of an evidence, of the whole or of one item. */
+export const value = (e: Evidence, name: string, of?: string) => e.quantities.find((q) => q.name === name && q.of === of)?.value
 
 export function concat(parts: Iterable<Uint8Array>): Uint8Array {
   const list = [...parts]

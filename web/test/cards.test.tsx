@@ -12,7 +12,7 @@ import { InspectCard } from '../src/stages/inspect/InspectCard.tsx'
 import { MergeCard } from '../src/stages/merge/MergeCard.tsx'
 import { store } from '../src/store.ts'
 import { view } from '../src/view/viewSlice.ts'
-import { button, fakeServer, item, jobOf, show, step, uuid } from './help.tsx'
+import { button, doing, fakeServer, item, jobOf, show, step, uuid } from './help.tsx'
 
 afterEach(cleanup)
 const go = jest.fn<(s: Stage) => void>()
@@ -21,7 +21,7 @@ const type = (label: string, text: string) => {
   fireEvent.change(field, { target: { value: text } })
   fireEvent.keyDown(field, { key: 'Enter' })
 }
-const click = (name: string | RegExp) => act(async () => void fireEvent.click(button(name)))
+const click = (name: string | RegExp) => doing(() => void fireEvent.click(button(name)))
 const passes = [item('pass', 1, { setup: uuid(11) }), item('pass', 2, { setup: uuid(11) }), item('pass', 3, { setup: uuid(12) })]
 const q = (name: string, value: number | string, unit = 'mm', of?: string) => ({ name, value, unit, ...(of ? { of } : {}) })
 const adjusted = (error: number) =>
@@ -97,7 +97,7 @@ describe('Capture', () => {
     const bad = step('import', { state: 'failed', problem: { code: 'truncated', message: 'It ends early.', where: 'a.stl', remedy: 'Copy it again.' } })
     show(<CaptureCard go={go} />, jobOf(passes, [bad]))
     expect(screen.queryByRole('button', { name: 'in' })).toBeNull()
-    await act(async () => void fireEvent.change(screen.getByLabelText('Setup of pass 2'), { target: { value: uuid(12) } }))
+    await doing(() => void fireEvent.change(screen.getByLabelText('Setup of pass 2'), { target: { value: uuid(12) } }))
     expect(sent[0]).toMatchObject({ method: 'PATCH', path: `jobs/${uuid(1)}/slots/${uuid(2)}`, body: { setup: uuid(12) } })
     await click('Set pass 3 aside')
     expect(sent.at(-1)?.body).toEqual({ operation: 'set-aside', inputs: { items: [uuid(3)] } })
@@ -121,15 +121,15 @@ describe('Capture', () => {
     try {
       const { container } = show(<CaptureCard go={go} />)
       const files = [new File(['1 2 3'], 'one.xyz'), new File(['4 5 6'], 'two.xyz')]
-      await act(async () => void fireEvent.drop(container.querySelector('.drop') as Element, { dataTransfer: { files } }))
+      await doing(() => void fireEvent.drop(container.querySelector('.drop') as Element, { dataTransfer: { files } }))
       expect(requests).toHaveLength(1)
       expect(requests[0].url).toContain(`name=one.xyz&setup=${uuid(12)}`)
       act(() => requests[0].upload.onprogress({ loaded: 2, total: 4 }))
       expect(screen.getByText(/50 % of/)).toBeTruthy()
-      await act(async () => requests[0].onload())
+      await doing(() => requests[0].onload())
       expect(screen.queryByText('one.xyz')).toBeNull()
       expect(requests).toHaveLength(2)
-      await act(async () => requests[1].onerror())
+      await doing(() => requests[1].onerror())
       expect(screen.getByRole('alert').textContent).toContain('did not get through')
       await click('Close')
       expect(screen.queryByText('two.xyz')).toBeNull()
@@ -167,7 +167,7 @@ describe('Clean', () => {
     expect(store.getState().view.picking).toEqual({ kind: 'places', most: 3 })
     fireEvent.click(screen.getByText('Islands'))
     expect(store.getState().view.hidden[uuid(3)]).toBe(false)
-    await act(async () => void fireEvent.click(screen.getByLabelText('Keep only the largest group')))
+    await doing(() => void fireEvent.click(screen.getByLabelText('Keep only the largest group')))
     await click('Take away')
     expect(sent.at(-1)?.body.params).toEqual({ smallest: 0.02, largestOnly: true })
   })
@@ -183,7 +183,7 @@ describe('Clean', () => {
     await waitFor(() => expect(sent.some((s) => s.body?.preview)).toBe(true))
     become({ ...state, steps: [preview] })
     await waitFor(() => expect((button('Take away') as HTMLButtonElement).disabled).toBe(false))
-    await act(async () => void fireEvent.click(screen.getByLabelText('Front only')))
+    await doing(() => void fireEvent.click(screen.getByLabelText('Front only')))
     await waitFor(() => expect(sent.at(-1)?.body?.params.loops[0].frontDepth).toBe(4))
   })
 })
@@ -228,7 +228,7 @@ describe('Align', () => {
     )
     const row = document.querySelector('[data-pass="pass 1"]') as HTMLElement
     expect(within(row).getByText('0.0030')).toBeTruthy()
-    await act(async () => void fireEvent.click(screen.getByLabelText('Show the gaps as a map')))
+    await doing(() => void fireEvent.click(screen.getByLabelText('Show the gaps as a map')))
     expect(store.getState().view.map).toBe(uuid(9))
     await click('Go on to Merge')
     expect(go).toHaveBeenLastCalledWith('Merge')
@@ -245,14 +245,14 @@ describe('Merge', () => {
   test('the cell follows the points, and is not let below the error of the alignment', async () => {
     const sent = fakeServer(() => ({ body: step('merge') }))
     show(<MergeCard go={go} />, jobOf(passes, [adjusted(0.02)]), 'Merge')
-    expect((screen.getByLabelText(/Cell size/) as HTMLInputElement).value).toBe('0.30')
+    expect(screen.getByLabelText<HTMLInputElement>(/Cell size/).value).toBe('0.30')
     expect(screen.getByText(/points lie 0.25 mm apart; never finer than the alignment error of 0.02/)).toBeTruthy()
     type('Cell size', '.01')
     expect((button('Merge 3 passes') as HTMLButtonElement).disabled).toBe(true)
     expect(screen.getByText(/finer than the passes agree/)).toBeTruthy()
     fireEvent.click(screen.getByRole('button', { name: 'changed' }))
     fireEvent.click(screen.getByText('Small gaps'))
-    await act(async () => void fireEvent.click(screen.getByRole('checkbox', { name: /Crisp edges/ })))
+    await doing(() => void fireEvent.click(screen.getByRole('checkbox', { name: /Crisp edges/ })))
     await click('Merge 3 passes')
     expect(sent[0].body).toEqual({
       operation: 'merge',
@@ -270,7 +270,7 @@ describe('Merge', () => {
     show(<MergeCard go={go} />, jobOf([...passes, item('mesh', 7)], [merged]), 'Merge')
     expect(document.querySelector('[data-quantity="triangles"]')?.textContent).toBe('2\u202f000\u202f000 ')
     expect(screen.getByText('Look at it.')).toBeTruthy()
-    expect((screen.getByLabelText(/Cell size/, { selector: 'input' }) as HTMLInputElement).value).toBe('0.40')
+    expect(screen.getByLabelText<HTMLInputElement>(/Cell size/, { selector: 'input' }).value).toBe('0.40')
     await click('Close gaps')
     await click('Reduce')
     fireEvent.click(screen.getByText('By count'))
@@ -338,7 +338,7 @@ describe('Inspect', () => {
     expect(document.querySelector('[data-quantity="within 0.1 mm"]')?.textContent).toBe('82.7 %')
     await click('Place a flag')
     fireEvent.change(screen.getByLabelText('Name of the spot'), { target: { value: 'foot' } })
-    await act(async () => void store.dispatch(view.placed({ at: [1, 2, 3], slot: uuid(7), face: null })))
+    await doing(() => void store.dispatch(view.placed({ at: [1, 2, 3], slot: uuid(7), face: null })))
     expect(sent[0].body).toEqual({ operation: 'flag', inputs: { field: [uuid(9)], on: [uuid(7)] }, params: { at: [1, 2, 3], label: 'foot', limit: 0.1 } })
     expect(store.getState().view.picking.kind).toBe('none')
     type('Fine inside', '0.2')

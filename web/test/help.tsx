@@ -1,5 +1,5 @@
 import { jest } from '@jest/globals'
-import { render, screen } from '@testing-library/react'
+import { act, render, screen } from '@testing-library/react'
 import { App } from 'antd'
 import type { ReactNode } from 'react'
 import { Provider } from 'react-redux'
@@ -111,7 +111,7 @@ export function fakeServer(answer: (s: Sent) => { status?: number; body?: unknow
     const a = answer(s) ?? { body: {} }
     if (a.status === 204) return new Response(null, { status: 204 })
     return new Response(JSON.stringify(a.body ?? null), { status: a.status ?? 200, headers: { 'content-type': 'application/json' } })
-  }) as typeof fetch
+  })
   return sent
 }
 
@@ -140,3 +140,10 @@ export function show(what: ReactNode, state: JobState = jobOf([]), stage = 'Capt
 }
 
 export const button = (name: string | RegExp) => screen.getByRole('button', { name })
+
+/** Does something, and waits until what it set off has come to rest. */
+export const doing = (f: () => void): Promise<void> =>
+  act(() => {
+    f()
+    return Promise.resolve()
+  })

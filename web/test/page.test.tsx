@@ -14,10 +14,10 @@ import { progressSlice } from '../src/live.ts'
 import { Amount } from '../src/looks/Amount.tsx'
 import { store } from '../src/store.ts'
 import { view } from '../src/view/viewSlice.ts'
-import { button, fakeServer, item, jobOf, show, step, uuid } from './help.tsx'
+import { button, doing, fakeServer, item, jobOf, show, step, uuid } from './help.tsx'
 
 afterEach(cleanup)
-const click = (name: string | RegExp) => act(async () => void fireEvent.click(button(name)))
+const click = (name: string | RegExp) => doing(() => void fireEvent.click(button(name)))
 const q = (name: string, value: number | string, unit = 'mm') => ({ name, value, unit })
 
 describe('a field for an amount', () => {
@@ -25,7 +25,7 @@ describe('a field for an amount', () => {
     fakeServer()
     const change = jest.fn()
     show(<Amount label="Cell" value={0.3} usual={0.3} onChange={change} step={0.05} reason="a reason" />)
-    const field = screen.getByLabelText('Cell') as HTMLInputElement
+    const field = screen.getByLabelText<HTMLInputElement>('Cell')
     const enter = (t: string) => {
       fireEvent.change(field, { target: { value: t } })
       fireEvent.keyDown(field, { key: 'Enter' })
@@ -91,7 +91,7 @@ describe('the ledger', () => {
     show(<Ledger />, jobOf([], list))
     open()
     const trim = document.querySelector('[data-step="trim-plane"]') as HTMLElement
-    await act(async () => void fireEvent.click(within(trim).getByRole('button', { name: 'Go here' })))
+    await doing(() => void fireEvent.click(within(trim).getByRole('button', { name: 'Go here' })))
     await click('To the very beginning')
     expect(sent.map((s) => [s.path, s.body])).toEqual([
       [`jobs/${uuid(1)}/head`, { step: list[1].id }],
@@ -122,7 +122,7 @@ describe('the ledger', () => {
     show(<Ledger />, jobOf([], list))
     open()
     const trim = document.querySelector('[data-step="trim-plane"]') as HTMLElement
-    await act(async () => void fireEvent.click(within(trim).getByRole('button', { name: 'Change and run on' })))
+    await doing(() => void fireEvent.click(within(trim).getByRole('button', { name: 'Change and run on' })))
     const field = await screen.findByLabelText('raise')
     fireEvent.change(field, { target: { value: 'high' } })
     expect((button('Run, and the 1 after it') as HTMLButtonElement).disabled).toBe(true)
@@ -277,9 +277,11 @@ describe('the bench', () => {
     expect(within(card).getByText('0.20 mm')).toBeTruthy()
     expect(screen.getByText('computing')).toBeTruthy()
     await click('More about Job 1')
-    await act(async () => void fireEvent.click(await screen.findByText('Delete the job')))
+    const entry = await screen.findByText('Delete the job')
+    await doing(() => void fireEvent.click(entry))
     expect(sent.some((s) => s.method === 'DELETE')).toBe(false)
-    await act(async () => void fireEvent.click(await screen.findByRole('button', { name: 'Delete' })))
+    const sure = await screen.findByRole('button', { name: 'Delete' })
+    await doing(() => void fireEvent.click(sure))
     await waitFor(() => expect(sent.find((s) => s.method === 'DELETE')?.path).toBe(`jobs/${uuid(1)}`))
   })
   test('a new job wants a name; N opens it', async () => {
@@ -297,7 +299,7 @@ describe('the bench', () => {
     expect(sent.find((s) => s.method === 'POST')?.body.tolerance).toBeCloseTo(2.54, 9)
   })
   test('a server that does not answer is said', async () => {
-    globalThis.fetch = jest.fn(() => Promise.reject(new TypeError('no'))) as never
+    globalThis.fetch = jest.fn(() => Promise.reject(new TypeError('no')))
     show(<BenchPage />)
     expect((await screen.findByRole('alert')).textContent).toContain('The server does not answer.')
   })

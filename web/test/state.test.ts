@@ -106,7 +106,6 @@ describe('the line from the server', () => {
   beforeEach(() => {
     globalThis.EventSource = class {
       constructor() {
-        // eslint-disable-next-line @typescript-eslint/no-this-alias -- the test speaks through it
         source = this as never
       }
     } as never
@@ -114,7 +113,7 @@ describe('the line from the server', () => {
   afterEach(() => void (globalThis.EventSource = real))
   test('progress goes to the step, changes mark answers as stale, a line that comes back asks for everything anew', () => {
     const said: { type: string; payload: unknown }[] = []
-    listen({ dispatch: jest.fn((a: unknown) => said.push(a as never)) as never })
+    listen({ dispatch: jest.fn((a: unknown) => said.push(a as never)) })
     source.onopen()
     source.onmessage({ data: JSON.stringify({ type: 'progress', job: 'j', step: 's', progress: 0.5, phase: 'p', remaining: 900 }) })
     source.onmessage({ data: JSON.stringify({ type: 'changed', job: 'j' }) })

@@ -14,9 +14,9 @@ export const sample = defineOperation({
   }),
   inputs: { mesh: { kinds: ['mesh'], about: 'mesh' } },
   outputs: { points: { kind: 'points', about: 'points on the mesh' } },
-  run(inputs, { count, seed }) {
+  run(inputs, { count, seed }, ctx) {
     const [mesh] = meshesOf(inputs, 'mesh')
-    const p = sampleMesh(mesh.data, count, seed)
+    const p = sampleMesh(mesh.data, count, seed, ctx)
     return Promise.resolve({
       outputs: { points: [{ name: `${mesh.name}, sampled`, data: makePoints({ xyz: p.xyz, normals: p.normals }), pose: mesh.pose }] },
       evidence: { quantities: [q('points', count)], warnings: [] },

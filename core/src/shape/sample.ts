@@ -1,10 +1,11 @@
 import { f32 } from '../base/arrays.ts'
 import { seeded } from '../base/random.ts'
+import { checkCancelled, quietContext, type RunContext } from '../base/run.ts'
 import { triangleAreas, type Mesh } from './mesh.ts'
 import { makePoints, type Points } from './points.ts'
 
 /** Points spread evenly by area over a mesh, with the triangles' normals: stratified, so that area is matched to one point. */
-export function sampleMesh(mesh: Mesh, count: number, seed = 1): Points & { normals: Float32Array; triangle: Uint32Array } {
+export function sampleMesh(mesh: Mesh, count: number, seed = 1, ctx: RunContext = quietContext): Points & { normals: Float32Array; triangle: Uint32Array } {
   const areas = triangleAreas(mesh)
   const total = areas.reduce((s, a) => s + a, 0)
   const random = seeded(seed)
@@ -15,6 +16,10 @@ export function sampleMesh(mesh: Mesh, count: number, seed = 1): Points & { norm
   let k = 0
   let before = 0
   for (let i = 0; i < count; i++) {
+    if ((i & 0xfffff) === 0) {
+      checkCancelled(ctx)
+      ctx.progress(i / count)
+    }
     const at = ((i + random.next()) / count) * total
     while (k < areas.length - 1 && before + areas[k] < at) before += areas[k++]
     const s = Math.sqrt(random.next())
