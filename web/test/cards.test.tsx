@@ -284,6 +284,19 @@ describe('Merge', () => {
   })
 })
 
+describe('a mesh that was brought in', () => {
+  test('has nothing to merge; its gaps can be closed and its triangles reduced', async () => {
+    const sent = fakeServer(() => ({ body: step('close-gaps') }))
+    show(<MergeCard go={go} />, jobOf([item('mesh', 7)]), 'Merge')
+    expect(screen.getByText(/nothing to merge/)).toBeTruthy()
+    type('Close gaps up to', '12')
+    await click('Close gaps')
+    expect(sent[0].body).toEqual({ operation: 'close-gaps', inputs: { mesh: [uuid(7)] }, params: { size: 12 } })
+    await click('Go on to Datum')
+    expect(go).toHaveBeenLastCalledWith('Datum')
+  })
+})
+
 describe('Datum', () => {
   test('faces are chosen on the stage and go along; by shape the first time only', async () => {
     const sent = fakeServer(() => ({ body: step('best-fit') }))

@@ -6,8 +6,8 @@ import { useStep } from '../../job/useStep.ts'
 import { Numbers, StepProblem, Warnings, WorkCard } from '../../job/WorkCard.tsx'
 import { Amount } from '../../looks/Amount.tsx'
 import { formatLength } from '../../looks/length.ts'
-import { count } from '../../looks/quantity.ts'
 import { spacingOf, usualCell } from './cell.ts'
+import { MeshTools } from './MeshTools.tsx'
 import type { CardProps } from '../cards.ts'
 
 type Closing = 'open' | 'small' | 'closed'
@@ -17,14 +17,13 @@ const CLOSING: Record<Closing, string> = {
   closed: 'Everything is closed, bores of the part only where their ends were not seen.',
 }
 
-/** One mesh out of all passes; then fewer triangles where wanted. */
+/** One mesh out of all passes; then its gaps closed and fewer triangles, where wanted. */
 export function MergeCard({ go }: CardProps) {
-  const { passes, meshes, path, state } = useOpenJob()
+  const { passes, meshes, path } = useOpenJob()
   const adjusted = lastOf(path, 'adjust')
   const error = quantity(adjusted, 'alignment, worst pass')?.value
   const least = typeof error === 'number' ? error : 0
   const last = lastOf(path, 'merge')
-  const reduced = lastOf(path, 'reduce')
   const merged = last && meshes.find((m) => m.slot === last.outputs['mesh']?.[0])
   const mesh = merged ?? meshes.at(-1)
   const spacing = spacingOf(passes)
@@ -33,20 +32,13 @@ export function MergeCard({ go }: CardProps) {
   const [closing, setClosing] = useState<Closing>('open')
   const [gapSize, setGapSize] = useState(5)
   const [crisp, setCrisp] = useState(last?.params['crisp'] !== false)
-  const [by, setBy] = useState<'deviation' | 'count'>('deviation')
-  const [deviation, setDeviation] = useState(0.02)
-  const [triangles, setTriangles] = useState(200_000)
   const merge = useStep()
-  const reduce = useStep()
-  const close = useStep()
-  const [gaps, setGaps] = useState(5)
-  const gapped = lastOf(path, 'close-gaps')
   const size = cell ?? usual
   const tooFine = size < least
   if (!passes.length)
     return (
       <WorkCard
-        question="How fine shall the mesh be?"
+        question={mesh ? 'Is the mesh fit for use?' : 'How fine shall the mesh be?'}
         foot={
           <Button type="primary" onClick={() => go(mesh ? 'Datum' : 'Capture')}>
             {mesh ? 'Go on to Datum' : 'Go to Capture'}
@@ -54,6 +46,7 @@ export function MergeCard({ go }: CardProps) {
         }
       >
         <p>{mesh ? 'This job came with a mesh: there is nothing to merge.' : 'Here the passes become one mesh. There are none yet.'}</p>
+        {mesh && <MeshTools mesh={mesh} open />}
       </WorkCard>
     )
   const run = () =>
@@ -76,7 +69,7 @@ export function MergeCard({ go }: CardProps) {
         <>
           {mesh && <Button onClick={() => go('Datum')}>Go on to Datum</Button>}
           <Button type="primary" disabled={merge.running || tooFine} onClick={run}>
-            {last ? 'Merge again' : `Merge ${passes.length} passes`}
+            {last ? 'Merge again' : `Merge ${passes.length} ${passes.length === 1 ? 'pass' : 'passes'}`}
           </Button>
         </>
       }
@@ -117,68 +110,7 @@ export function MergeCard({ go }: CardProps) {
           <Warnings step={last} />
         </>
       )}
-      {mesh && (
-        <details className="fine" open={!!gapped}>
-          <summary>Gaps of the mesh</summary>
-          <Amount
-            label="Close gaps up to"
-            value={gaps}
-            usual={5}
-            onChange={setGaps}
-            reason="across; by a membrane, flagged not measured. The measured part stays as it is."
-          />
-          <Button disabled={close.running} onClick={() => void close.run({ operation: 'close-gaps', inputs: { mesh: [mesh.slot] }, params: { size: gaps } })}>
-            Close gaps
-          </Button>
-          <StepProblem of={close} />
-          {gapped && !close.running && (
-            <>
-              <Numbers step={gapped} />
-              <Warnings step={gapped} />
-            </>
-          )}
-        </details>
-      )}
-      {mesh && (
-        <details className="fine" open={!!reduced}>
-          <summary>Fewer triangles</summary>
-          <Segmented
-            block
-            value={by}
-            onChange={setBy}
-            options={[
-              { value: 'deviation', label: 'By deviation' },
-              { value: 'count', label: 'By count' },
-            ]}
-          />
-          {by === 'deviation' ? (
-            <Amount
-              label="Permitted deviation"
-              value={deviation}
-              usual={0.02}
-              onChange={setDeviation}
-              reason="from the unreduced mesh; measured afterwards, not assumed"
-            />
-          ) : (
-            <Amount
-              label="Triangles"
-              unit=""
-              value={triangles}
-              usual={200_000}
-              onChange={(v) => setTriangles(Math.round(v))}
-              reason={`of ${count(mesh.count)}`}
-            />
-          )}
-          <Button
-            disabled={reduce.running || !!state.steps.find((s) => s.state === 'running')}
-            onClick={() => void reduce.run({ operation: 'reduce', inputs: { mesh: [mesh.slot] }, params: by === 'deviation' ? { deviation } : { triangles } })}
-          >
-            Reduce
-          </Button>
-          <StepProblem of={reduce} />
-          {reduced && !reduce.running && <Numbers step={reduced} />}
-        </details>
-      )}
+      {mesh && <MeshTools mesh={mesh} />}
     </WorkCard>
   )
 }
