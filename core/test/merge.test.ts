@@ -173,6 +173,27 @@ describe('open, small gaps, closed', () => {
   })
 })
 
+describe('pinholes of an open merge', () => {
+  test('what chance has left open between points all around is closed and flagged; a real gap stays', async () => {
+    const r = seeded(12)
+    const xyz: number[] = []
+    for (let i = 0; i < 14_000; i++) {
+      const [x, y] = [30 * r.next(), 30 * r.next()]
+      // a spot of 4 mm without any point, and one of 1.7, of which the band around the points leaves a pinhole
+      if (Math.hypot(x - 8, y - 8) < 2 || Math.hypot(x - 22, y - 20) < 0.85) continue
+      xyz.push(x, y, 0)
+    }
+    const points = makePoints({ xyz: Float32Array.from(xyz), viewpoint: [15, 15, 500] })
+    const { mesh, pinholes, filledShare } = await mergePasses([place(points)], { cell: 0.4 }, quietContext)
+    const { topology } = meshFacts(mesh)
+    // the rim of the sheet and the spot
+    expect(topology.borders).toBe(2)
+    expect(pinholes).toBeGreaterThan(0)
+    expect(filledShare).toBeGreaterThan(0)
+    expect(filledShare).toBeLessThan(0.01)
+  })
+})
+
 describe('edges', () => {
   test('a roof of 90 and a flat fold of 20 degrees: only the roof gets an edge', async () => {
     const fold = (degrees: number): Points => {

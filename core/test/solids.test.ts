@@ -92,6 +92,19 @@ describe('closing gaps', () => {
     expect(r.largestLeft).toBeGreaterThan(30)
     expect(meshFacts(r.mesh).topology.borders).toBe(1)
   })
+  test('the rim of a sheet is no gap: nothing is laid back to back on it', () => {
+    const n = 9
+    const vertices = Float32Array.from({ length: 3 * n * n }, (_, i) => [Math.floor(i / 3) % n, Math.floor(i / 3 / n), 0.02 * (i % 5)][i % 3])
+    const triangles: number[] = []
+    for (let y = 0; y + 1 < n; y++)
+      for (let x = 0; x + 1 < n; x++) triangles.push(y * n + x, y * n + x + 1, (y + 1) * n + x, y * n + x + 1, (y + 1) * n + x + 1, (y + 1) * n + x)
+    // one triangle out of its middle is a gap
+    const sheet = makeMesh({ vertices, triangles: Uint32Array.from([...triangles.slice(0, 180), ...triangles.slice(183)]) })
+    const r = closeGaps(sheet, { size: 50 }, quietContext)
+    expect([r.closed, r.left]).toEqual([1, 1])
+    expect(r.area).toBeLessThan(1)
+    expect(meshFacts(r.mesh).area).toBeCloseTo(meshFacts(makeMesh({ vertices, triangles: Uint32Array.from(triangles) })).area, 3)
+  })
   test('a closed body and a size of nothing', () => {
     expect(closeGaps(boxMesh(5, 5, 5), {}, quietContext).closed).toBe(0)
     expect(() => closeGaps(boxMesh(5, 5, 5), { size: 0 }, quietContext)).toThrow('above 0 mm')

@@ -22,10 +22,11 @@ export interface ThreadPool extends Parallel {
 
 /**
  * Threads of this process that run kernels on shared memory. Chunks go to whichever thread is free, results come back
- * in order. Work too small to be worth the trip stays on the calling thread. The threads live until close().
+ * in order. Work too small to be worth the trip stays on the calling thread. The threads live until close(), or until one of
+ * them dies (of memory): then all are ended, and the next work starts new ones.
+ * file: the built thread; without one everything stays on the calling thread.
  */
-export function threadPool(threads = availableParallelism()): ThreadPool {
-  const file = threadFile()
+export function threadPool(threads = availableParallelism(), file = threadFile()): ThreadPool {
   if (threads < 2 || !file) return { ...oneThread, close: () => Promise.resolve() }
   const workers: Worker[] = []
   let maps = 0
@@ -56,6 +57,7 @@ export function threadPool(threads = availableParallelism()): ThreadPool {
             w.postMessage({ kind: 'end', map } satisfies ToThread)
             w.off('message', listeners[i])
             w.off('error', onError)
+            w.off('exit', onExit)
             w.unref()
           })
           act()
@@ -65,7 +67,12 @@ export function threadPool(threads = availableParallelism()): ThreadPool {
           const index = next++
           w.postMessage({ kind: 'chunk', map, index, start: index * chunk, end: Math.min(count, (index + 1) * chunk) } satisfies ToThread)
         }
-        const onError = (e: unknown) => finish(() => reject(e instanceof Error ? e : new Error(String(e))))
+        const onError = (e: unknown) =>
+          finish(() => {
+            for (const w of workers.splice(0)) void w.terminate()
+            reject(e instanceof Error ? e : new Error(String(e)))
+          })
+        const onExit = () => onError(new Error('a thread ended in the middle of its work'))
         const listeners = workers.map((w) => (m: FromThread) => {
           if (m.map !== map || over) return
           if (m.error !== undefined) return finish(() => reject(new Error(m.error)))
@@ -80,6 +87,7 @@ export function threadPool(threads = availableParallelism()): ThreadPool {
           w.ref()
           w.on('message', listeners[i])
           w.on('error', onError)
+          w.on('exit', onExit)
           w.postMessage({ kind: 'begin', map, kernel: kernel.name, args } satisfies ToThread)
           // two in hand, so that a thread never waits for its next
           give(w)

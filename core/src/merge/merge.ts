@@ -6,7 +6,8 @@ import { median } from '../base/stats.ts'
 import { makeMesh, keepTriangles, triangleAreas, triangleCount, type Mesh } from '../shape/mesh.ts'
 import { estimateNormals } from '../shape/normals.ts'
 import type { Placed, Points } from '../shape/points.ts'
-import { splitPinchedVertices } from '../shape/topology.ts'
+import { oppositeSides, splitPinchedVertices } from '../shape/topology.ts'
+import { closeGaps } from '../repair/gaps.ts'
 import { buildRowGrid } from '../space/rowgrid.ts'
 import { clusterPoints } from './cluster.ts'
 import { crispEdges } from './crisp.ts'
@@ -42,10 +43,17 @@ export interface MergeResult {
   crispLength: number
   /** share of the area that was filled, not measured */
   filledShare: number
+  /** gaps narrower than three cells that were closed, and flagged */
+  pinholes: number
   /** outside was guessed for so many passes */
   guessedPasses: number
 }
 
+/**
+ * Gaps up to so many cells across are closed, and flagged not measured, in an open merge too: points lie all around them within the radius
+ * of the average, and chance alone has left them open. Measured on the bracket: 165 of its 200 borders.
+ */
+const PINHOLE = 3
 /** Cells below this share of the point spacing leave gaps between the bands around the points. */
 const FINEST = 0.4
 /** 2 KiB each, in the field alone */
@@ -100,17 +108,25 @@ export async function mergePasses(passes: Placed<Points>[], options: MergeOption
       remedy: `Choose a cell of at least ${(1.5 * spacing).toPrecision(2)} mm.`,
     })
   // before the pieces are told apart: what hangs on by a point is a piece of its own
-  let mesh = splitPinchedVertices(makeMesh({ vertices: open.vertices, triangles: open.triangles }))
+  const surface = makeMesh({ vertices: open.vertices, triangles: open.triangles })
+  const sides = oppositeSides(surface)
+  let mesh = splitPinchedVertices(surface, sides)
   checkCancelled(ctx)
   const crumb = dropCrumbs(mesh, options.crumbShare ?? 0.001)
   mesh = crumb.mesh
   let filledShare = 0
+  let pinholes = 0
   if (options.closing && options.closing !== 'open') {
     mesh = splitPinchedVertices(await closeSurface(lattice, values, mesh, options.closing, options.gapSize ?? 5, subProgress(ctx, 0.85, 0.98, 'closing')))
-    const areas = triangleAreas(mesh)
+  } else {
+    const closed = closeGaps(mesh, { size: PINHOLE * cell }, { ...ctx, progress: () => undefined }, crumb.dropped ? undefined : sides)
+    mesh = closed.mesh
+    pinholes = closed.closed
+  }
+  if (mesh.unmeasured) {
     let sum = 0
     let filled = 0
-    areas.forEach((a, i) => {
+    triangleAreas(mesh).forEach((a, i) => {
       sum += a
       if (mesh.unmeasured?.[i]) filled += a
     })
@@ -128,6 +144,7 @@ export async function mergePasses(passes: Placed<Points>[], options: MergeOption
     points: total,
     crumbs: crumb.dropped,
     filledShare,
+    pinholes,
     guessedPasses,
   }
 }

@@ -12,7 +12,10 @@ export const merge = defineOperation({
   about: 'One mesh out of all passes at a cell size. Holes of the part stay open unless a closed body is asked for.',
   params: z.object({
     cell: z.number().positive().optional().describe('Cell size, mm. Default: 1.1 point spacings.'),
-    closing: z.enum(['open', 'small', 'closed']).default('open').describe('Leave open, close small gaps only, or close everything.'),
+    closing: z
+      .enum(['open', 'small', 'closed'])
+      .default('open')
+      .describe('Leave open but for gaps narrower than three cells, close small gaps only, or close everything.'),
     gapSize: z.number().positive().default(5).describe('Largest gap that counts as small, mm across.'),
     radius: z.number().positive().optional().describe('Radius over which points are averaged, mm. Default: 2.8 cells, at least 3.1 point spacings.'),
     crisp: z.boolean().default(true).describe('Put the edges back that the cells cut off. Without it they come out rounded by about half a cell.'),
@@ -48,6 +51,7 @@ export const merge = defineOperation({
           q('not measured', 100 * r.filledShare, '%'),
           q('area', facts.area, 'mm²'),
           q('crisp edges', r.crispLength, 'mm'),
+          q('pinholes closed', r.pinholes),
           q('crumbs dropped', r.crumbs),
           q('points used', r.points),
           q('point spacing', r.spacing, 'mm'),

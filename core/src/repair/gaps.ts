@@ -1,7 +1,7 @@
 import { f32, u32, u8 } from '../base/arrays.ts'
 import { OakError } from '../base/errors.ts'
 import { checkCancelled, type RunContext } from '../base/run.ts'
-import { makeMesh, type Mesh } from '../shape/mesh.ts'
+import { makeMesh, triangleNormal, type Mesh } from '../shape/mesh.ts'
 import { borderLoops, oppositeSides } from '../shape/topology.ts'
 
 export interface GapOptions {
@@ -26,13 +26,15 @@ const ROUNDS = 12
 /**
  * Closes small gaps of a mesh: of all ways to span each border by triangles the one of least area (Barequet and Sharir 1995), divided
  * until its edges are as long as the border's, and smoothed as a membrane (after Liepa 2003). What is measured is not touched; what is
- * filled is flagged not measured. Larger borders stay open: they are holes of the part, or want another pass.
+ * filled is flagged not measured. Larger borders stay open: they are holes of the part, or want another pass. So does the rim of a sheet.
  * Throws OakError 'bad-setting' when the size is not above 0 mm.
  */
-export function closeGaps(mesh: Mesh, options: GapOptions, ctx: RunContext): GapResult {
+export function closeGaps(mesh: Mesh, options: GapOptions, ctx: RunContext, sides = oppositeSides(mesh)): GapResult {
   const size = options.size ?? 5
   if (!(size > 0)) throw new OakError('bad-setting', 'The size of the gaps must be above 0 mm.')
-  const loops = borderLoops(mesh, oppositeSides(mesh))
+  const loops = borderLoops(mesh, sides)
+  const beside = new Map<number, number>()
+  for (let s = 0; s < sides.length; s++) if (sides[s] === -1) beside.set(mesh.triangles[s], (s / 3) | 0)
   const vertices: number[] = []
   const triangles: number[] = []
   let [closed, left, largestLeft, area] = [0, 0, 0, 0]
@@ -48,6 +50,11 @@ export function closeGaps(mesh: Mesh, options: GapOptions, ctx: RunContext): Gap
     // the border runs along the triangles that are there; the filling runs the other way
     const ring = [...loop].reverse()
     const patch = span(mesh.vertices, ring)
+    if (foldsBack(mesh, patch, loop, beside)) {
+      left++
+      largestLeft = Math.max(largestLeft, across)
+      return
+    }
     refine(patch)
     relax(patch, ring.length)
     const first = base + vertices.length / 3
@@ -72,6 +79,22 @@ export function closeGaps(mesh: Mesh, options: GapOptions, ctx: RunContext): Gap
 interface Patch {
   p: number[]
   t: number[]
+}
+
+/** Whether the filling would lie back to back on what is there: the border is the rim of a sheet, and no gap. */
+function foldsBack(mesh: Mesh, patch: Patch, loop: number[], beside: Map<number, number>): boolean {
+  const around = [0, 0, 0]
+  for (const v of loop) {
+    const i = beside.get(v)
+    if (i !== undefined) triangleNormal(mesh.vertices, mesh.triangles, i).forEach((c, k) => (around[k] += c))
+  }
+  const own = [0, 0, 0]
+  for (let i = 0; i < patch.t.length / 3; i++) {
+    const area = areaOf(patch.p, patch.t[3 * i], patch.t[3 * i + 1], patch.t[3 * i + 2])
+    triangleNormal(patch.p, patch.t, i).forEach((c, k) => (own[k] += area * c))
+  }
+  const dot = around[0] * own[0] + around[1] * own[1] + around[2] * own[2]
+  return dot < -0.9 * Math.hypot(...around) * Math.hypot(...own)
 }
 
 /** Twice the distance from the border's middle to its furthest corner, mm. */

@@ -145,9 +145,8 @@ export function borderLoops(mesh: Mesh, sides: Int32Array): number[][] {
   return loops
 }
 
-/** Gives each fan of triangles at a vertex its own vertex, where several fans touch in a point only. */
-export function splitPinchedVertices(mesh: Mesh): Mesh {
-  const sides = oppositeSides(mesh)
+/** Gives each fan of triangles at a vertex its own vertex, where several fans touch in a point only. Its sides stay what they were. */
+export function splitPinchedVertices(mesh: Mesh, sides = oppositeSides(mesh)): Mesh {
   const t = mesh.triangles.slice()
   const n = vertexCount(mesh)
   // corners joined over shared sides belong to one fan

@@ -12,7 +12,7 @@ import type { CardProps } from '../cards.ts'
 
 type Closing = 'open' | 'small' | 'closed'
 const CLOSING: Record<Closing, string> = {
-  open: 'Holes of the part and what was not seen stay open.',
+  open: 'Holes of the part and what was not seen stay open; only pinholes narrower than three cells are closed, and marked.',
   small: 'Gaps up to this size are closed, and marked as not measured.',
   closed: 'Everything is closed, bores of the part only where their ends were not seen.',
 }
@@ -106,7 +106,11 @@ export function MergeCard({ go }: CardProps) {
       {last && !merge.running && (
         <>
           <hr />
-          <Numbers step={last} names={['triangles', 'cell size', 'surface noise', 'crisp edges', 'open edges', 'pieces', 'not measured']} />
+          <Numbers
+            step={last}
+            names={['triangles', 'cell size', 'surface noise', 'crisp edges', 'open edges', 'pieces', 'pinholes closed', 'not measured']}
+            limit={8}
+          />
           <Warnings step={last} />
         </>
       )}

@@ -1,0 +1,177 @@
+import { afterAll, describe, expect, test } from '@jest/globals'
+import { spawn, type ChildProcess } from 'node:child_process'
+import { existsSync, mkdirSync, mkdtempSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs'
+import { createServer } from 'node:net'
+import { tmpdir } from 'node:os'
+import { dirname, join } from 'node:path'
+import { fileURLToPath } from 'node:url'
+import pg from 'pg'
+import { freePort, isFree, startCluster, type Cluster } from '../src/postgres.ts'
+
+/** A checkout of its own, so that the database of a person who works here is left alone. */
+const root = mkdtempSync(join(tmpdir(), 'oak-root-'))
+let home = ''
+let running: Cluster | undefined
+afterAll(() => {
+  running?.stop()
+  rmSync(root, { recursive: true, force: true })
+  if (home) rmSync(home, { recursive: true, force: true })
+})
+
+async function ask<R extends object>(url: string, sql: string): Promise<R[]> {
+  const client = new pg.Client({ connectionString: url })
+  await client.connect()
+  try {
+    return (await client.query<R>(sql)).rows
+  } finally {
+    await client.end()
+  }
+}
+const portOf = (c: Cluster) => Number(new URL(c.url).port)
+
+describe('the private PostgreSQL', () => {
+  test('listens on loopback only, with a password, and keeps checksums', async () => {
+    running = await startCluster({ root })
+    const [{ data_directory: data }] = await ask<{ data_directory: string }>(running.url, 'show data_directory')
+    home = dirname(data)
+    expect(await ask(running.url, 'show listen_addresses')).toEqual([{ listen_addresses: '127.0.0.1' }])
+    expect(await ask(running.url, 'show data_checksums')).toEqual([{ data_checksums: 'on' }])
+    const nobody = new URL(running.url)
+    nobody.password = 'guess'
+    await expect(ask(nobody.href, 'select 1')).rejects.toThrow('password')
+    await ask(running.url, "create table kept (what text); insert into kept values ('a job')")
+  }, 60_000)
+  test('a second start finds the one that runs', async () => {
+    expect((await startCluster({ root })).url).toBe(running?.url)
+  })
+  test('killed, its lock file stays; the next start clears it away, and nothing is lost', async () => {
+    const url = running?.url ?? ''
+    const lock = join(home, 'pg', 'postmaster.pid')
+    process.kill(Number(readFileSync(lock, 'utf8').split('\n')[0]), 'SIGKILL')
+    await new Promise((resolve) => setTimeout(resolve, 500))
+    expect(existsSync(lock)).toBe(true)
+    running = await startCluster({ root })
+    expect(running.url).toBe(url)
+    expect(await ask(running.url, 'select what from kept')).toEqual([{ what: 'a job' }])
+  }, 60_000)
+  test('a lock file with the number of some other program', async () => {
+    const lock = join(home, 'pg', 'postmaster.pid')
+    const lines = readFileSync(lock, 'utf8').split('\n')
+    running?.stop()
+    writeFileSync(lock, [String(process.pid), ...lines.slice(1)].join('\n'))
+    running = await startCluster({ root })
+    expect(await ask(running.url, 'select what from kept')).toEqual([{ what: 'a job' }])
+  }, 60_000)
+  test('its port was taken meanwhile: it takes another', async () => {
+    const before = portOf(running as Cluster)
+    running?.stop()
+    const other = createServer()
+    await new Promise<void>((resolve) => other.listen(before, '127.0.0.1', resolve))
+    try {
+      running = await startCluster({ root })
+      expect(portOf(running)).not.toBe(before)
+      expect(await ask(running.url, 'select what from kept')).toEqual([{ what: 'a job' }])
+    } finally {
+      other.close()
+    }
+  }, 60_000)
+  test('a set-up that was broken off is begun again', async () => {
+    running?.stop()
+    running = undefined
+    rmSync(join(home, 'pg'), { recursive: true })
+    mkdirSync(join(home, 'pg.new', 'half'), { recursive: true })
+    running = await startCluster({ root })
+    expect(await ask(running.url, 'select 1 as one')).toEqual([{ one: 1 }])
+    expect(existsSync(join(home, 'pg.new'))).toBe(false)
+  }, 60_000)
+  test('a throwaway one leaves nothing behind', async () => {
+    const one = await startCluster({ root, throwaway: true })
+    const [{ data_directory: data }] = await ask<{ data_directory: string }>(one.url, 'show data_directory')
+    expect(data).not.toContain(home)
+    one.stop()
+    expect(existsSync(dirname(data))).toBe(false)
+  }, 60_000)
+})
+
+describe('the program as ./start runs it', () => {
+  const server = fileURLToPath(new URL('../../.build/server.js', import.meta.url))
+  const start = (port: number): { child: ChildProcess; said: () => string; ready: Promise<string> } => {
+    let text = ''
+    const child = spawn(process.execPath, [server], {
+      env: { ...process.env, OAK_THROWAWAY: '1', OAK_DEMO: 'none', OAK_LOG: 'warn', PORT: String(port), NODE_OPTIONS: '' },
+    })
+    const ready = new Promise<string>((resolve, reject) => {
+      const hear = (b: Buffer) => {
+        text += b.toString()
+        const found = /Oak Gauge is ready: {2}(http:\S+)/.exec(text)
+        if (found) resolve(found[1])
+      }
+      child.stdout.on('data', hear)
+      child.stderr.on('data', hear)
+      child.on('exit', () => reject(new Error(text)))
+    })
+    return { child, said: () => text, ready }
+  }
+  const ended = (child: ChildProcess) => new Promise((resolve) => child.on('exit', resolve))
+  test('serves pages and answers, and ends at once when it is told to', async () => {
+    const { child, ready } = start(await freePort())
+    const url = await ready
+    const page = await fetch(url)
+    expect(page.headers.get('content-security-policy')).toContain("default-src 'self'")
+    expect(page.headers.get('cross-origin-opener-policy')).toBe('same-origin')
+    expect(await page.text()).toContain('<div id="root">')
+    // any address of the application is the application; one under /api is not
+    expect((await fetch(`${url}/jobs/some-job/Merge`)).headers.get('content-type')).toContain('text/html')
+    expect((await fetch(`${url}/api/nothing`)).status).toBe(404)
+    expect(await (await fetch(`${url}/api/health`)).json()).toMatchObject({ ok: true })
+    const began = Date.now()
+    child.kill('SIGTERM')
+    expect(await ended(child)).toBe(0)
+    expect(Date.now() - began).toBeLessThan(15_000)
+  }, 90_000)
+  test('its port in use: says so, and takes another', async () => {
+    const other = createServer()
+    const port = await freePort()
+    await new Promise<void>((resolve) => other.listen(port, '127.0.0.1', resolve))
+    expect(await isFree(port)).toBe(false)
+    const { child, said, ready } = start(port)
+    try {
+      const url = await ready
+      expect(new URL(url).port).not.toBe(String(port))
+      expect(said()).toContain(`Port ${port} is in use`)
+      expect((await fetch(`${url}/api/health`)).status).toBe(200)
+    } finally {
+      other.close()
+      child.kill('SIGTERM')
+      await ended(child)
+    }
+  }, 90_000)
+  test('a worker that dies is replaced: a step goes on', async () => {
+    const { child, ready } = start(await freePort())
+    const url = await ready
+    try {
+      const job = (await (
+        await fetch(`${url}/api/jobs`, { method: 'POST', headers: { 'content-type': 'application/json' }, body: '{"title":"x"}' })
+      ).json()) as { job: { id: string } }
+      const lines = Array.from({ length: 400 }, (_, i) => `${i % 20} ${Math.floor(i / 20)} 5`).join('\n')
+      // the worker is a child of the server with worker.js on its command line
+      const read = (path: string) => (existsSync(path) ? readFileSync(path, 'utf8') : '')
+      const workers = () =>
+        readdirSync('/proc')
+          .filter((p) => read(`/proc/${p}/cmdline`).includes('worker.js') && read(`/proc/${p}/stat`).split(') ')[1]?.split(' ')[1] === String(child.pid))
+          .map(Number)
+      for (let i = 0; i < 100 && workers().length === 0; i++) await new Promise((resolve) => setTimeout(resolve, 50))
+      process.kill(workers()[0], 'SIGKILL')
+      await fetch(`${url}/api/jobs/${job.job.id}/files?name=p.xyz`, { method: 'PUT', body: lines })
+      let tray: unknown[] = []
+      for (let i = 0; i < 300 && !tray.length; i++) {
+        await new Promise((resolve) => setTimeout(resolve, 100))
+        tray = ((await (await fetch(`${url}/api/jobs/${job.job.id}`)).json()) as { tray: unknown[] }).tray
+      }
+      expect(tray).toHaveLength(1)
+    } finally {
+      child.kill('SIGTERM')
+      await ended(child)
+    }
+  }, 120_000)
+})
