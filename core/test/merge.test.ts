@@ -179,8 +179,8 @@ describe('pinholes of an open merge', () => {
     const xyz: number[] = []
     for (let i = 0; i < 14_000; i++) {
       const [x, y] = [30 * r.next(), 30 * r.next()]
-      // a spot of 4 mm without any point, and one of 1.7, of which the band around the points leaves a pinhole
-      if (Math.hypot(x - 8, y - 8) < 2 || Math.hypot(x - 22, y - 20) < 0.85) continue
+      // a spot of 4 mm without any point, and one of 1.4, of which the band around the points leaves a pinhole
+      if (Math.hypot(x - 8, y - 8) < 2 || Math.hypot(x - 22, y - 20) < 0.7) continue
       xyz.push(x, y, 0)
     }
     const points = makePoints({ xyz: Float32Array.from(xyz), viewpoint: [15, 15, 500] })
