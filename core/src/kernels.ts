@@ -1,5 +1,7 @@
 /** Every module that defines a kernel: a worker thread imports this and can then run any of them. */
+import './align/coarse.ts'
 import './align/joint.ts'
+import './align/pairvotes.ts'
 import './align/surfels.ts'
 import './clean/strays.ts'
 import './inspect/deviation.ts'

@@ -1,12 +1,12 @@
 import { OakError } from '../base/errors.ts'
 import { invertRigid, multiply, rotationAngleDeg, transformPoint, type Mat4 } from '../base/mat4.ts'
-import { checkCancelled, subProgress, type RunContext } from '../base/run.ts'
+import { defineKernel, subProgress, type RunContext } from '../base/run.ts'
 import type { Placed, Points } from '../shape/points.ts'
 import { buildRowGrid, nearestWithin, runsFor, type RowGrid } from '../space/rowgrid.ts'
 import { groupCloud, type Cloud } from './cloud.ts'
 import { icp } from './icp.ts'
 import { poseVotes } from './pairvotes.ts'
-import { depthMaps, verifyPose } from './verify.ts'
+import { depthMaps, verifyPose, type DepthMap } from './verify.ts'
 
 export interface CoarseOptions {
   /** points kept on each side */
@@ -53,26 +53,15 @@ export async function alignByShape(anchor: Placed<Points>[], loose: Placed<Point
   const moving = await groupCloud(loose, target, subProgress(ctx, 0.2, 0.4, 'thinning'), fixed.size)
   if (fixed.xyz.length < 60 || moving.xyz.length < 60)
     throw new OakError('too-few-points', 'There is too little surface to tell the shape.', { remedy: 'Bring the sides together by picked pairs.' })
-  ctx.progress(0.4, 'pairs of points')
-  const candidates = poseVotes(fixed, moving, { seed: options.seed ?? 1, ...(options.references ? { references: options.references } : {}) }, ctx).slice(
-    0,
-    KEEP,
-  )
+  const votes = subProgress(ctx, 0.4, 0.7, 'pairs of points')
+  const candidates = (
+    await poseVotes(fixed, moving, { seed: options.seed ?? 1, ...(options.references ? { references: options.references } : {}) }, votes)
+  ).slice(0, KEEP)
   const grid = buildRowGrid(fixed.xyz, 3 * fixed.size)
-  const settled: Hypothesis[] = []
-  for (const c of candidates) {
-    checkCancelled(ctx)
-    const pose = icp(
-      moving,
-      fixed,
-      grid,
-      c,
-      [3, 2, 1.5].map((f) => f * fixed.size),
-      6,
-    )
-    settled.push({ pose, ...judge(fixed, grid, moving, pose) })
-    ctx.progress(0.7 + (0.3 * settled.length) / candidates.length, 'verifying')
-  }
+  const settling = await ctx.parallel.map(settle, { moving, fixed, grid, candidates }, candidates.length, 2, ctx, (d) =>
+    ctx.progress(0.7 + 0.15 * d, 'verifying'),
+  )
+  const settled = settling.flat()
   settled.sort((a, b) => b.score - a.score)
   // the few best, clearly different ones are settled and judged again on a denser picture, by contradiction above all:
   // a wrong pose of a part that looks nearly alike agrees almost everywhere, and gives itself away somewhere
@@ -83,18 +72,8 @@ export async function alignByShape(anchor: Placed<Points>[], loose: Placed<Point
   const denseGrid = buildRowGrid(denseFixed.xyz, 2 * denseFixed.size)
   const fixedMaps = depthMaps(anchor, 1.5 * denseFixed.size)
   const movingMaps = depthMaps(loose, 1.5 * denseFixed.size)
-  const judged = few.map((h) => {
-    checkCancelled(ctx)
-    const pose = icp(
-      denseMoving,
-      denseFixed,
-      denseGrid,
-      h.pose,
-      [2, 1, 0.7].map((f) => f * fixed.size),
-      8,
-    )
-    return { pose, ...verifyPose(denseFixed, denseGrid, denseMoving, pose, fixedMaps, movingMaps) }
-  })
+  const judging = { moving: denseMoving, fixed: denseFixed, grid: denseGrid, size: fixed.size, poses: few.map((h) => h.pose), fixedMaps, movingMaps }
+  const judged = (await ctx.parallel.map(judgeDensely, judging, few.length, 1, ctx)).flat()
   const worth = (v: { agree: number; against: number }) => v.agree - 3 * v.against
   judged.sort((a, b) => worth(b) - worth(a))
   const best = judged[0]
@@ -120,6 +99,52 @@ export async function alignByShape(anchor: Placed<Points>[], loose: Placed<Point
 
 /** candidates that are settled and judged */
 const KEEP = 24
+
+interface SettleArgs {
+  moving: Cloud
+  fixed: Cloud
+  grid: RowGrid
+  candidates: Mat4[]
+}
+
+const settle = defineKernel('align.settle', ({ moving, fixed, grid, candidates }: SettleArgs, first: number, last: number): Hypothesis[] =>
+  candidates.slice(first, last).map((c) => {
+    const pose = icp(
+      moving,
+      fixed,
+      grid,
+      c,
+      [3, 2, 1.5].map((f) => f * fixed.size),
+      6,
+    )
+    return { pose, ...judge(fixed, grid, moving, pose) }
+  }),
+)
+
+interface JudgeArgs {
+  moving: Cloud
+  fixed: Cloud
+  grid: RowGrid
+  /** of the sparser clouds, mm */
+  size: number
+  poses: Mat4[]
+  fixedMaps: DepthMap[]
+  movingMaps: DepthMap[]
+}
+
+const judgeDensely = defineKernel('align.judge', (a: JudgeArgs, first: number, last: number) =>
+  a.poses.slice(first, last).map((start) => {
+    const pose = icp(
+      a.moving,
+      a.fixed,
+      a.grid,
+      start,
+      [2, 1, 0.7].map((f) => f * a.size),
+      8,
+    )
+    return { pose, ...verifyPose(a.fixed, a.grid, a.moving, pose, a.fixedMaps, a.movingMaps) }
+  }),
+)
 
 function differs(a: Mat4, b: Mat4, moving: Cloud, size: number): boolean {
   const d = multiply(invertRigid(a), b)

@@ -1,6 +1,6 @@
 import { identity, invertRigid, multiply, rotationAngleDeg, transformPoint, type Mat4 } from '../base/mat4.ts'
 import { seeded } from '../base/random.ts'
-import { checkCancelled, type RunContext } from '../base/run.ts'
+import { defineKernel, type RunContext } from '../base/run.ts'
 import type { Cloud } from './cloud.ts'
 
 export interface PairVoteOptions {
@@ -22,7 +22,7 @@ const COMMONEST = 3000
  * Returns poses (moving to fixed), most votes first. Finds what local features cannot when sides share a third of their surface
  * and most of it is flat: on the bracket, upright against on its side, 0.15 % of the feature matches were right.
  */
-export function poseVotes(fixed: Cloud, moving: Cloud, options: PairVoteOptions, ctx: RunContext): Mat4[] {
+export async function poseVotes(fixed: Cloud, moving: Cloud, options: PairVoteOptions, ctx: RunContext): Promise<Mat4[]> {
   const random = seeded(options.seed ?? 1)
   const step = 2 * fixed.size
   const longest = 0.6 * Math.min(fixed.diagonal, moving.diagonal)
@@ -30,17 +30,33 @@ export function poseVotes(fixed: Cloud, moving: Cloud, options: PairVoteOptions,
   const bins = Math.ceil(longest / step) + 1
   const chosen = subset(fixed.xyz.length / 3, options.tabled ?? 900, random)
   const frames = chosen.map((i) => frameAt(fixed, i))
-  const table = tabulate(fixed, chosen, frames, { step, shortest, longest, bins })
+  const binning = { step, shortest, longest, bins }
+  const table = tabulate(fixed, chosen, frames, binning)
+  const references = subset(moving.xyz.length / 3, options.references ?? 160, random)
+  const found = await ctx.parallel.map(vote, { moving, references, frames, table, binning }, references.length, 10, ctx, (d) => ctx.progress(d))
+  return gather(found.flat(), moving, 4 * step)
+}
+
+interface VoteArgs {
+  moving: Cloud
+  references: number[]
+  /** of the tabled points of the fixed side */
+  frames: Mat4[]
+  table: ReturnType<typeof tabulate>
+  binning: Binning
+}
+
+/** The three places and turns that most pairs of each reference point speak for. */
+const vote = defineKernel('align.votes', ({ moving, references, frames, table, binning }: VoteArgs, first: number, last: number) => {
   const pair = { key: -1, turn: 0 }
-  const votes = new Float32Array(chosen.length * TURNS)
+  const votes = new Float32Array(frames.length * TURNS)
   const found: { pose: Mat4; votes: number }[] = []
   const n = moving.xyz.length / 3
-  for (const r of subset(n, options.references ?? 160, random)) {
-    checkCancelled(ctx)
+  for (const r of references.slice(first, last)) {
     votes.fill(0)
     const own = frameAt(moving, r)
     for (let s = 0; s < n; s++) {
-      describe(moving, r, s, own, { step, shortest, longest, bins }, pair)
+      describe(moving, r, s, own, binning, pair)
       if (pair.key < 0) continue
       const a = table.start[pair.key]
       const b = table.start[pair.key + 1]
@@ -64,8 +80,8 @@ export function poseVotes(fixed: Cloud, moving: Cloud, options: PairVoteOptions,
       found.push({ pose: multiply(multiply(frames[Math.floor(cell / TURNS)], about), back), votes: votes[cell] })
     }
   }
-  return gather(found, moving, 4 * step)
-}
+  return found
+})
 
 interface Binning {
   step: number

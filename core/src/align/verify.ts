@@ -4,7 +4,7 @@ import { nearestWithin, runsFor, type RowGrid } from '../space/rowgrid.ts'
 import type { Cloud } from './cloud.ts'
 
 /** What one scanner position has seen: nearest depth for each direction, so that space in front of it is known to be empty. */
-interface DepthMap {
+export interface DepthMap {
   eye: [number, number, number]
   /** right, up, forward */
   axes: number[][]
