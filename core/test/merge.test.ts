@@ -153,7 +153,7 @@ describe('open, small gaps, closed', () => {
   }
   const borders = async (closing: 'open' | 'small' | 'closed') => {
     const r = await mergePasses([place(twoHoles())], { cell: 0.4, closing, gapSize: 5 }, quietContext)
-    return { borders: meshFacts(r.mesh).topology.borders, filled: r.filledShare, mesh: r.mesh }
+    return { borders: meshFacts(r.mesh).topology.borders, filled: meshFacts(r.mesh).unmeasuredShare, mesh: r.mesh }
   }
   test('the large spot stays open under “small”, and each filling is flagged', async () => {
     const [open, small, closed] = [await borders('open'), await borders('small'), await borders('closed')]
@@ -184,13 +184,13 @@ describe('pinholes of an open merge', () => {
       xyz.push(x, y, 0)
     }
     const points = makePoints({ xyz: Float32Array.from(xyz), viewpoint: [15, 15, 500] })
-    const { mesh, pinholes, filledShare } = await mergePasses([place(points)], { cell: 0.4 }, quietContext)
-    const { topology } = meshFacts(mesh)
+    const { mesh, pinholes } = await mergePasses([place(points)], { cell: 0.4 }, quietContext)
+    const { topology, unmeasuredShare } = meshFacts(mesh)
     // the rim of the sheet and the spot
     expect(topology.borders).toBe(2)
     expect(pinholes).toBeGreaterThan(0)
-    expect(filledShare).toBeGreaterThan(0)
-    expect(filledShare).toBeLessThan(0.01)
+    expect(unmeasuredShare).toBeGreaterThan(0)
+    expect(unmeasuredShare).toBeLessThan(0.01)
   })
 })
 

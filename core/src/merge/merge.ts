@@ -41,8 +41,6 @@ export interface MergeResult {
   crumbs: number
   /** length of the edges made crisp, mm */
   crispLength: number
-  /** share of the area that was filled, not measured */
-  filledShare: number
   /** gaps narrower than three cells that were closed, and flagged */
   pinholes: number
   /** outside was guessed for so many passes */
@@ -112,25 +110,20 @@ export async function mergePasses(passes: Placed<Points>[], options: MergeOption
   const sides = oppositeSides(surface)
   let mesh = splitPinchedVertices(surface, sides)
   checkCancelled(ctx)
-  const crumb = dropCrumbs(mesh, options.crumbShare ?? 0.001)
-  mesh = crumb.mesh
-  let filledShare = 0
+  const crumbShare = options.crumbShare ?? 0.001
   let pinholes = 0
+  let crumbs: number
   if (options.closing && options.closing !== 'open') {
-    mesh = splitPinchedVertices(await closeSurface(lattice, values, mesh, options.closing, options.gapSize ?? 5, subProgress(ctx, 0.85, 0.98, 'closing')))
+    const large = dropCrumbs(mesh, crumbShare)
+    crumbs = large.dropped
+    const closing = subProgress(ctx, 0.85, 0.98, 'closing')
+    mesh = splitPinchedVertices(await closeSurface(lattice, values, large.mesh, options.closing, options.gapSize ?? 5, closing))
   } else {
-    const closed = closeGaps(mesh, { size: PINHOLE * cell }, { ...ctx, progress: () => undefined }, crumb.dropped ? undefined : sides)
-    mesh = closed.mesh
-    pinholes = closed.closed
-  }
-  if (mesh.unmeasured) {
-    let sum = 0
-    let filled = 0
-    triangleAreas(mesh).forEach((a, i) => {
-      sum += a
-      if (mesh.unmeasured?.[i]) filled += a
-    })
-    filledShare = filled / sum
+    const whole = closeGaps(mesh, { size: PINHOLE * cell }, { ...ctx, progress: () => undefined }, sides)
+    pinholes = whole.closed
+    const large = dropCrumbs(whole.mesh, crumbShare)
+    crumbs = large.dropped
+    mesh = large.mesh
   }
   const crisp = (options.crisp ?? true) ? await crispEdges(mesh, field, ctx) : { mesh, length: 0 }
   ctx.progress(1)
@@ -142,8 +135,7 @@ export async function mergePasses(passes: Placed<Points>[], options: MergeOption
     noise,
     radius: field.radius,
     points: total,
-    crumbs: crumb.dropped,
-    filledShare,
+    crumbs,
     pinholes,
     guessedPasses,
   }

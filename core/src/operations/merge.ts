@@ -48,7 +48,7 @@ export const merge = defineOperation({
           q('surface noise', r.noise, 'mm'),
           q('open edges', facts.topology.openEdges),
           q('pieces', facts.topology.components),
-          q('not measured', 100 * r.filledShare, '%'),
+          q('not measured', 100 * facts.unmeasuredShare, '%'),
           q('area', facts.area, 'mm²'),
           q('crisp edges', r.crispLength, 'mm'),
           q('pinholes closed', r.pinholes),

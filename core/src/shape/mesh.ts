@@ -58,7 +58,7 @@ export function triangleNormal(p: ArrayLike<number>, t: ArrayLike<number>, i: nu
   const x = uy * wz - uz * wy
   const y = uz * wx - ux * wz
   const z = ux * wy - uy * wx
-  const l = Math.hypot(x, y, z) || 1
+  const l = Math.sqrt(x * x + y * y + z * z) || 1
   return [x / l, y / l, z / l]
 }
 
@@ -76,7 +76,11 @@ export function triangleAreas(mesh: Mesh): Float64Array {
     const vx = p[c] - p[a]
     const vy = p[c + 1] - p[a + 1]
     const vz = p[c + 2] - p[a + 2]
-    out[i / 3] = 0.5 * Math.hypot(uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx)
+    const x = uy * vz - uz * vy
+    const y = uz * vx - ux * vz
+    const z = ux * vy - uy * vx
+    // Math.hypot takes four times as long
+    out[i / 3] = 0.5 * Math.sqrt(x * x + y * y + z * z)
   }
   return out
 }
@@ -105,7 +109,7 @@ export function vertexNormals(mesh: Mesh): Float32Array {
     let nx = e[1] * e[5] - e[2] * e[4]
     let ny = e[2] * e[3] - e[0] * e[5]
     let nz = e[0] * e[4] - e[1] * e[3]
-    const l = Math.hypot(nx, ny, nz)
+    const l = Math.sqrt(nx * nx + ny * ny + nz * nz)
     if (l === 0) continue
     nx /= l
     ny /= l
@@ -117,7 +121,7 @@ export function vertexNormals(mesh: Mesh): Float32Array {
       const cx = e[u + 1] * e[v + 2] - e[u + 2] * e[v + 1]
       const cy = e[u + 2] * e[v] - e[u] * e[v + 2]
       const cz = e[u] * e[v + 1] - e[u + 1] * e[v]
-      const w = Math.atan2(Math.hypot(cx, cy, cz), dot)
+      const w = Math.atan2(Math.sqrt(cx * cx + cy * cy + cz * cz), dot)
       const o = 3 * t[i + k]
       n[o] += w * nx
       n[o + 1] += w * ny
@@ -125,7 +129,7 @@ export function vertexNormals(mesh: Mesh): Float32Array {
     }
   }
   for (let o = 0; o < n.length; o += 3) {
-    const l = Math.hypot(n[o], n[o + 1], n[o + 2])
+    const l = Math.sqrt(n[o] * n[o] + n[o + 1] * n[o + 1] + n[o + 2] * n[o + 2])
     if (l > 0) {
       n[o] /= l
       n[o + 1] /= l
