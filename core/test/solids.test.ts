@@ -92,6 +92,16 @@ describe('closing gaps', () => {
     expect(r.largestLeft).toBeGreaterThan(30)
     expect(meshFacts(r.mesh).topology.borders).toBe(1)
   })
+  test('no edge is put where the mesh has one already, though it would be the shortest', () => {
+    // two faces of a tetrahedron: across the gap the edge they share is nearer than the other way
+    const v = Float32Array.of(0.5, 1, 2, 0, 0, 0, 0.5, -1, 2, 1, 0, 0)
+    const m = makeMesh({ vertices: v, triangles: Uint32Array.of(0, 3, 1, 1, 3, 2) })
+    const r = closeGaps(m, { size: 9 }, quietContext)
+    const { topology, volume } = meshFacts(r.mesh)
+    expect([r.closed, topology.openEdges, topology.nonManifoldEdges, topology.flippedEdges]).toEqual([1, 0, 0, 0])
+    // a sixth of the triple product
+    expect(Math.abs(volume)).toBeCloseTo(2 / 3, 2)
+  })
   test('the rim of a sheet is no gap: nothing is laid back to back on it', () => {
     const n = 9
     const vertices = Float32Array.from({ length: 3 * n * n }, (_, i) => [Math.floor(i / 3) % n, Math.floor(i / 3 / n), 0.02 * (i % 5)][i % 3])

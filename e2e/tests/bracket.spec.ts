@@ -130,6 +130,7 @@ test('deliver: the pre-flight line, then STL and the table as files', async () =
   await press(page, 'Look it over before it goes')
   await ended(page)
   await expect(page.locator('[data-preflight]')).toContainText('unit mm')
+  expect(await shownNumber(page, 'edges of more than two')).toBe(0)
   const triangles = Number((await page.locator('[data-preflight]').innerText()).replace(/\u202f/g, '').match(/(\d+) triangles/)?.[1])
   const [download] = await Promise.all([page.waitForEvent('download'), page.locator('.card').getByRole('link', { name: 'Save STL' }).click()])
   const stl = readFileSync(await download.path())

@@ -2,7 +2,7 @@ import { describe, expect, test } from '@jest/globals'
 import type { TrayItem } from '@oak-gauge/contract'
 import { formatLength, parseLength } from '../src/looks/length.ts'
 import { bytes, count, duration, formatValue, short } from '../src/looks/quantity.ts'
-import { normalsOf, seamed } from '../src/view/geometry.ts'
+import { creased, normalsOf, seamed } from '../src/view/geometry.ts'
 import { previewTrim } from '../src/stages/clean/trim.ts'
 
 describe('lengths as people type them', () => {
@@ -75,6 +75,26 @@ describe('what the stage draws', () => {
   test('smooth normals look up', () => {
     const n = normalsOf(v, t)
     for (let i = 0; i < 4; i++) expect([n[3 * i], n[3 * i + 1], Math.sign(n[3 * i + 2])]).toEqual([0, 0, 1])
+  })
+  test('along an edge each face has its own normals, and what is smooth stays shared', () => {
+    // a roof of two slopes of 45 degrees along y, each of four triangles
+    const roof = Float32Array.of(-1, 0, 0, 0, 0, 1, 1, 0, 0, -1, 1, 0, 0, 1, 1, 1, 1, 0, -2, 0, -1, -2, 1, -1)
+    const tri = Uint32Array.of(0, 1, 3, 1, 4, 3, 1, 2, 4, 2, 5, 4, 6, 0, 7, 0, 3, 7)
+    const c = creased(roof, tri)
+    const n = (i: number) => [...c.normals.subarray(3 * i, 3 * i + 3)]
+    const unit = (a: number[]) => a.map((x) => Math.round((1e6 * x) / Math.hypot(...a)) / 1e6)
+    const h = Math.round(1e6 * Math.SQRT1_2) / 1e6
+    tri.forEach((old, i) => {
+      const at = c.index[i]
+      expect(c.source[at]).toBe(old)
+      expect([...c.positions.subarray(3 * at, 3 * at + 3)]).toEqual([...roof.subarray(3 * old, 3 * old + 3)])
+      // the left slope looks up and left, the right one up and right, wherever the corner lies
+      expect(unit(n(at)).map((x) => x + 0)).toEqual([i < 6 || i >= 12 ? -h : h, 0, h])
+    })
+    // the ridge alone is divided: two vertices of it, in three corners each and one, less than all eighteen corners
+    expect(c.source.length - 8).toBe(6)
+    const flat = creased(v, t)
+    expect([flat.source.length, flat.index === t]).toEqual([4, true])
   })
   test('every corner of a nominal knows its face', () => {
     const s = seamed(v, t, Uint32Array.of(7, 9))

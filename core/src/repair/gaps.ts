@@ -35,6 +35,7 @@ export function closeGaps(mesh: Mesh, options: GapOptions, ctx: RunContext, side
   const loops = borderLoops(mesh, sides)
   const beside = new Map<number, number>()
   for (let s = 0; s < sides.length; s++) if (sides[s] === -1) beside.set(mesh.triangles[s], (s / 3) | 0)
+  const joined = edgesBetween(mesh, beside)
   const vertices: number[] = []
   const triangles: number[] = []
   let [closed, left, largestLeft, area] = [0, 0, 0, 0]
@@ -49,13 +50,14 @@ export function closeGaps(mesh: Mesh, options: GapOptions, ctx: RunContext, side
     }
     // the border runs along the triangles that are there; the filling runs the other way
     const ring = [...loop].reverse()
-    const patch = span(mesh.vertices, ring)
-    if (foldsBack(mesh, patch, loop, beside)) {
+    const has: Joined = (a, b) => joined.has(edgeKey(ring[a], ring[b]))
+    const patch = span(mesh.vertices, ring, has)
+    if (foldsBack(mesh, patch, ring, beside)) {
       left++
       largestLeft = Math.max(largestLeft, across)
       return
     }
-    refine(patch)
+    refine(patch, ring.length, has)
     relax(patch, ring.length)
     const first = base + vertices.length / 3
     for (let i = 3 * ring.length; i < patch.p.length; i++) vertices.push(patch.p[i])
@@ -82,19 +84,20 @@ interface Patch {
 }
 
 /** Whether the filling would lie back to back on what is there: the border is the rim of a sheet, and no gap. */
-function foldsBack(mesh: Mesh, patch: Patch, loop: number[], beside: Map<number, number>): boolean {
-  const around = [0, 0, 0]
-  for (const v of loop) {
-    const i = beside.get(v)
-    if (i !== undefined) triangleNormal(mesh.vertices, mesh.triangles, i).forEach((c, k) => (around[k] += c))
+function foldsBack(mesh: Mesh, patch: Patch, ring: number[], beside: Map<number, number>): boolean {
+  const n = ring.length
+  let [sum, count] = [0, 0]
+  for (let i = 0; i < patch.t.length; i++) {
+    const from = patch.t[i]
+    const to = patch.t[i - (i % 3) + ((i + 1) % 3)]
+    // a side of the filling that lies on the border, and the triangle on the border's other side
+    const other = from < n && to === (from + 1) % n ? beside.get(ring[to]) : undefined
+    if (other === undefined) continue
+    const [a, b] = [triangleNormal(patch.p, patch.t, Math.floor(i / 3)), triangleNormal(mesh.vertices, mesh.triangles, other)]
+    sum += a[0] * b[0] + a[1] * b[1] + a[2] * b[2]
+    count++
   }
-  const own = [0, 0, 0]
-  for (let i = 0; i < patch.t.length / 3; i++) {
-    const area = areaOf(patch.p, patch.t[3 * i], patch.t[3 * i + 1], patch.t[3 * i + 2])
-    triangleNormal(patch.p, patch.t, i).forEach((c, k) => (own[k] += area * c))
-  }
-  const dot = around[0] * own[0] + around[1] * own[1] + around[2] * own[2]
-  return dot < -0.9 * Math.hypot(...around) * Math.hypot(...own)
+  return sum < -0.8 * count
 }
 
 /** Twice the distance from the border's middle to its furthest corner, mm. */
@@ -113,10 +116,33 @@ function areaOf(p: ArrayLike<number>, a: number, b: number, c: number): number {
   return Math.hypot(uy * wz - uz * wy, uz * wx - ux * wz, ux * wy - uy * wx) / 2
 }
 
-/** Triangulation of a ring of least area, by dynamic programming over its chains. */
-function span(v: Float32Array, ring: number[]): Patch {
+/** Whether two corners of the ring are joined by an edge of the mesh already: another one there would be shared by four triangles. */
+type Joined = (a: number, b: number) => boolean
+
+const edgeKey = (a: number, b: number) => (a < b ? a * 2 ** 26 + b : b * 2 ** 26 + a)
+
+/** Edges of the mesh between vertices of its borders. */
+function edgesBetween(mesh: Mesh, border: Map<number, number>): Set<number> {
+  const on = new Uint8Array(mesh.vertices.length / 3)
+  for (const v of border.keys()) on[v] = 1
+  const out = new Set<number>()
+  const t = mesh.triangles
+  for (let s = 0; s < t.length; s++) {
+    if (!on[t[s]]) continue
+    const b = t[s - (s % 3) + ((s + 1) % 3)]
+    if (on[b]) out.add(edgeKey(t[s], b))
+  }
+  return out
+}
+
+/** More than any area. */
+const NEVER = 1e15
+
+/** Triangulation of a ring of least area, by dynamic programming over its chains; about its middle where there is none without an edge that is there already. */
+function span(v: Float32Array, ring: number[], joined: Joined): Patch {
   const n = ring.length
   const p = ring.flatMap((i) => [v[3 * i], v[3 * i + 1], v[3 * i + 2]])
+  const chord = (i: number, j: number) => (j - i > 1 && j - i < n - 1 && joined(i, j) ? NEVER : 0)
   const least = new Float64Array(n * n)
   const cut = new Int32Array(n * n)
   for (let step = 2; step < n; step++)
@@ -124,7 +150,7 @@ function span(v: Float32Array, ring: number[]): Patch {
       const j = i + step
       let best = Infinity
       for (let k = i + 1; k < j; k++) {
-        const w = least[i * n + k] + least[k * n + j] + areaOf(p, i, k, j)
+        const w = least[i * n + k] + least[k * n + j] + areaOf(p, i, k, j) + chord(i, k) + chord(k, j)
         if (w < best) {
           best = w
           cut[i * n + j] = k
@@ -133,6 +159,11 @@ function span(v: Float32Array, ring: number[]): Patch {
       least[i * n + j] = best
     }
   const t: number[] = []
+  if (least[n - 1] >= NEVER) {
+    for (let k = 0; k < 3; k++) p.push(ring.reduce((s, _, i) => s + p[3 * i + k] / n, 0))
+    for (let i = 0; i < n; i++) t.push(i, (i + 1) % n, n)
+    return { p, t }
+  }
   const chains: [number, number][] = [[0, n - 1]]
   for (let chain = chains.pop(); chain; chain = chains.pop()) {
     const [i, j] = chain
@@ -145,10 +176,10 @@ function span(v: Float32Array, ring: number[]): Patch {
 }
 
 /** Halves inner edges that are longer than the border's, and turns those that make slim triangles, until the filling is as fine as its border. */
-function refine(patch: Patch): void {
+function refine(patch: Patch, border: number, there: Joined): void {
   const { p, t } = patch
   const length = (a: number, b: number) => Math.hypot(p[3 * a] - p[3 * b], p[3 * a + 1] - p[3 * b + 1], p[3 * a + 2] - p[3 * b + 2])
-  const n = p.length / 3
+  const n = border
   let mean = 0
   for (let i = 0; i < n; i++) mean += length(i, (i + 1) % n) / n
   for (let round = 0; round < ROUNDS; round++) {
@@ -168,7 +199,7 @@ function refine(patch: Patch): void {
       t.splice(3 * e.right, 3, e.b, m, d)
       t.push(m, e.b, c, m, e.a, d)
     }
-    turn(patch)
+    turn(patch, border, there)
     if (!long.length) break
   }
 }
@@ -196,7 +227,7 @@ function innerEdges(t: number[]): Edge[] {
 const third = (t: number[], i: number, a: number, b: number) => [t[3 * i], t[3 * i + 1], t[3 * i + 2]].find((v) => v !== a && v !== b) as number
 
 /** Turns inner edges whose opposite angles add up to more than half a circle (Delaunay's rule). */
-function turn({ p, t }: Patch): void {
+function turn({ p, t }: Patch, border: number, there: Joined): void {
   const angle = (at: number, a: number, b: number) => {
     const u = [0, 1, 2].map((k) => p[3 * a + k] - p[3 * at + k])
     const w = [0, 1, 2].map((k) => p[3 * b + k] - p[3 * at + k])
@@ -210,7 +241,12 @@ function turn({ p, t }: Patch): void {
     if (touched.has(e.left) || touched.has(e.right)) continue
     const c = third(t, e.left, e.a, e.b)
     const d = third(t, e.right, e.a, e.b)
-    if (angle(c, e.a, e.b) + angle(d, e.a, e.b) <= Math.PI + 1e-6 || joined.has(`${Math.min(c, d)} ${Math.max(c, d)}`)) continue
+    if (
+      angle(c, e.a, e.b) + angle(d, e.a, e.b) <= Math.PI + 1e-6 ||
+      joined.has(`${Math.min(c, d)} ${Math.max(c, d)}`) ||
+      (c < border && d < border && there(c, d))
+    )
+      continue
     touched.add(e.left).add(e.right)
     t.splice(3 * e.left, 3, c, e.a, d)
     t.splice(3 * e.right, 3, d, e.b, c)

@@ -76,7 +76,7 @@ export function Ledger() {
             {!!s.evidence?.quantities.length && (
               <div className="hint figure">
                 {s.evidence.quantities
-                  .filter((q) => q.of === undefined)
+                  .filter((q) => q.of === undefined || s.operation === 'flag')
                   .slice(0, 6)
                   .map((q) => `${q.name} ${formatValue(q)}${q.unit ? ` ${q.unit}` : ''}`)
                   .join(' · ')}
@@ -118,6 +118,7 @@ export function Ledger() {
 /** Settings that were given, in one line; places and loops are told by their number. */
 function Settings({ params }: { params: Record<string, unknown> }) {
   const words = Object.entries(params).map(([k, v]) => {
+    if (Array.isArray(v) && v.length === 0) return `${k}: none`
     if (Array.isArray(v))
       return `${k}: ${v.length <= 3 && v.every((x) => typeof x === 'number') ? v.map((x: number) => Number(x.toFixed(2))).join(' ') : `${v.length} of them`}`
     if (typeof v === 'object' && v) return `${k}: given`

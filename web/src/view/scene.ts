@@ -18,7 +18,7 @@ import type { Arrays } from './display.ts'
 import { meshMaterial, pickMaterial, pointMaterial } from './materials.ts'
 import { picker } from './pick.ts'
 import { drawsInSoftware } from './software.ts'
-import { normalsOf, seamed } from './geometry.ts'
+import { creased, seamed } from './geometry.ts'
 
 /** One thing to draw. */
 export interface Shown {
@@ -310,14 +310,22 @@ function makeObject(s: Shown, pointSize: number): Mesh | Points {
     g.setAttribute('face', new BufferAttribute(faces, 1))
     return new Mesh(g, meshMaterial(true))
   }
-  g.setAttribute('position', new BufferAttribute(vertices, 3))
-  g.setIndex(new BufferAttribute(triangles, 1))
-  g.setAttribute('normal', new BufferAttribute(normalsOf(vertices, triangles), 3))
+  const { positions, normals, index, source } = creased(vertices, triangles)
+  g.setAttribute('position', new BufferAttribute(positions, 3))
+  g.setIndex(new BufferAttribute(index, 1))
+  g.setAttribute('normal', new BufferAttribute(normals, 3))
+  g.userData['source'] = source
   const unmeasured = s.arrays['unmeasured']
   if (unmeasured) {
     const filled = new Float32Array(vertices.length / 3)
     for (let i = 0; i < triangles.length; i++) if (unmeasured[(i / 3) | 0]) filled[triangles[i]] = 1
-    g.setAttribute('filled', new BufferAttribute(filled, 1))
+    g.setAttribute(
+      'filled',
+      new BufferAttribute(
+        Float32Array.from(source, (v) => filled[v]),
+        1,
+      ),
+    )
   }
   return new Mesh(g, meshMaterial(false))
 }
@@ -354,8 +362,16 @@ function place(o: Mesh | Points, s: Shown): void {
 }
 
 function setAttribute(o: Object3D & { geometry: BufferGeometry }, name: string, data: Float32Array | Uint8Array | null, whole: boolean): void {
-  const now = o.geometry.getAttribute(name) as BufferAttribute | undefined
+  const { geometry } = o
   if (!data) {
-    if (now) o.geometry.deleteAttribute(name)
-  } else if (now?.array !== data) o.geometry.setAttribute(name, whole ? new BufferAttribute(Float32Array.from(data), 1) : new BufferAttribute(data, 1))
+    if (geometry.getAttribute(name)) geometry.deleteAttribute(name)
+    geometry.userData[name] = null
+    return
+  }
+  if (geometry.userData[name] === data) return
+  geometry.userData[name] = data
+  // along edges a vertex is drawn several times
+  const source = geometry.userData['source'] as Uint32Array | undefined
+  const spread = source ? Float32Array.from(source, (v) => data[v]) : whole ? Float32Array.from(data) : data
+  geometry.setAttribute(name, new BufferAttribute(spread, 1))
 }

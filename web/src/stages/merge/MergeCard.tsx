@@ -80,7 +80,7 @@ export function MergeCard({ go }: CardProps) {
         usual={usual}
         onChange={setCell}
         step={0.05}
-        reason={`the points lie ${formatLength(spacing)} mm apart${least ? `; never finer than the alignment error of ${formatLength(least)} mm` : ''}`}
+        reason={`the points lie ${formatLength(Number(spacing.toPrecision(2)))} mm apart${least ? `; never finer than the alignment error of ${formatLength(least)} mm` : ''}`}
       />
       {tooFine && (
         <p className="note">
