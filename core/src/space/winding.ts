@@ -54,7 +54,8 @@ const stack = new Int32Array(128)
 /**
  * Generalised winding number of an oriented, possibly open mesh (Jacobson 2013), far groups by their dipole
  * (Barill 2018, first order): about 1 inside, 0 outside, between where the surface is missing.
- * accuracy: a group is far when its distance is over so many radii; 2 gives errors around 0.01.
+ * accuracy: a group is far when its distance is over so many radii; on a ball of 2256 triangles the errors
+ * are up to 0.03 with 2, 0.009 with 3, 0.006 with 4.
  */
 export function windingNumber(w: Winding, x: number, y: number, z: number, accuracy = 2): number {
   const { bvh, far } = w
