@@ -81,7 +81,7 @@ describe('the cell to begin with', () => {
     [0.011, 0, 0.013],
     [4, 0, 4.5],
     [0.25, 0.62, 0.65],
-    [0, 0, 0.001],
+    [0, 0, 0.3],
   ])('points %p mm apart that agree to %p mm: %p mm', (spacing, error, cell) => {
     expect(usualCell(spacing, error)).toBe(cell)
   })

@@ -80,7 +80,10 @@ export function MergeCard({ go }: CardProps) {
         usual={usual}
         onChange={setCell}
         step={0.05}
-        reason={`the points lie ${formatLength(Number(spacing.toPrecision(2)))} mm apart${least ? `; never finer than the alignment error of ${formatLength(least)} mm` : ''}`}
+        reason={[
+          spacing ? `the points lie ${formatLength(Number(spacing.toPrecision(2)))} mm apart` : 'details smaller than this are lost',
+          ...(least ? [`never finer than the alignment error of ${formatLength(least)} mm`] : []),
+        ].join('; ')}
       />
       {tooFine && (
         <p className="note">

@@ -8,10 +8,10 @@ export function spacingOf(passes: Pick<TrayItem, 'spacing'>[]): number {
 
 /**
  * Cell size to begin with, mm: a tenth more than the points are apart, since finer there is nothing to see, and never finer than the passes
- * agree, since finer it would lie. In round figures, upwards.
+ * agree, since finer it would lie. In round figures, upwards. Passes that an earlier version took in do not say their spacing: 0.3 then.
  */
 export function usualCell(spacing: number, error: number): number {
-  const least = Math.max(1.1 * spacing, error, 0.001)
+  const least = Math.max(spacing ? 1.1 * spacing : 0.3, error)
   const step = least > 2 ? 0.5 : least > 0.2 ? 0.05 : least > 0.02 ? 0.005 : 0.001
   return Number((Math.ceil(least / step - 1e-9) * step).toFixed(4))
 }
