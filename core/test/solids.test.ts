@@ -76,8 +76,11 @@ describe('closing gaps', () => {
     return { ...m, triangles: Uint32Array.from(keep) }
   }
   test('a small gap is closed as fine as its border, flagged, and the measured part is untouched', () => {
-    const before = holed(19.6)
+    const bare = holed(19.6)
+    const before = makeMesh({ ...bare, colours: new Uint8Array(bare.vertices.length).map((_, i) => [200, 100, 50][i % 3]) })
     const r = closeGaps(before, { size: 10 }, quietContext)
+    expect([...(r.mesh.colours as Uint8Array).slice(-3)]).toEqual([200, 100, 50])
+    expect((r.mesh.colours as Uint8Array).length).toBe(r.mesh.vertices.length)
     const facts = meshFacts(r.mesh)
     expect([r.closed, r.left, facts.topology.openEdges, facts.topology.nonManifoldEdges, facts.topology.flippedEdges]).toEqual([1, 0, 0, 0, 0])
     expect([...r.mesh.vertices.subarray(0, before.vertices.length)]).toEqual([...before.vertices])

@@ -38,6 +38,7 @@ export function closeGaps(mesh: Mesh, options: GapOptions, ctx: RunContext, side
   const joined = edgesBetween(mesh, beside)
   const vertices: number[] = []
   const triangles: number[] = []
+  const tints: number[] = []
   let [closed, left, largestLeft, area] = [0, 0, 0, 0]
   const base = mesh.vertices.length / 3
   loops.forEach((loop, k) => {
@@ -60,7 +61,11 @@ export function closeGaps(mesh: Mesh, options: GapOptions, ctx: RunContext, side
     refine(patch, ring.length, has)
     relax(patch, ring.length)
     const first = base + vertices.length / 3
-    for (let i = 3 * ring.length; i < patch.p.length; i++) vertices.push(patch.p[i])
+    for (let i = 3 * ring.length; i < patch.p.length; i++) {
+      vertices.push(patch.p[i])
+      // the mean colour of the border
+      if (mesh.colours) tints.push(ring.reduce((s, v) => s + (mesh.colours as Uint8Array)[3 * v + (i % 3)] / ring.length, 0))
+    }
     for (const v of patch.t) triangles.push(v < ring.length ? ring[v] : first + v - ring.length)
     for (let i = 0; i < patch.t.length; i += 3) area += areaOf(patch.p, patch.t[i], patch.t[i + 1], patch.t[i + 2])
     closed++
@@ -75,7 +80,12 @@ export function closeGaps(mesh: Mesh, options: GapOptions, ctx: RunContext, side
   t.set(triangles, mesh.triangles.length)
   const unmeasured = u8(t.length / 3).fill(1, mesh.triangles.length / 3)
   if (mesh.unmeasured) unmeasured.set(mesh.unmeasured)
-  return { mesh: makeMesh({ vertices: v, triangles: t, unmeasured }), closed, left, largestLeft, area }
+  const colours = mesh.colours && u8(v.length)
+  if (colours && mesh.colours) {
+    colours.set(mesh.colours)
+    colours.set(tints.map(Math.round), mesh.colours.length)
+  }
+  return { mesh: makeMesh({ vertices: v, triangles: t, unmeasured, colours }), closed, left, largestLeft, area }
 }
 
 interface Patch {
