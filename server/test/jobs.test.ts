@@ -185,7 +185,7 @@ describe('what the browser draws', () => {
       }
     })().catch(() => undefined)
     await all.call('PATCH', `/jobs/${other}`, { part: 'not heard' })
-    const step = await all.step(job, { operation: 'sample', inputs: { mesh: [mesh] }, params: { count: 3_000_000 } })
+    const step = await all.step(job, { operation: 'sample', inputs: { mesh: [mesh] }, params: { count: 1_200_000 } })
     await all.step(job, { operation: 'strays', inputs: { passes: [step.outputs['points'][0]] } })
     stop.abort()
     await listening

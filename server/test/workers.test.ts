@@ -60,7 +60,7 @@ describe('a step that kills its worker', () => {
     const [mesh] = (await all.state(job)).tray
     const r = await all.call('POST', `/jobs/${job}/steps`, { operation: 'sample', inputs: { mesh: [mesh.slot] }, params: { count: 20_000_000 } })
     for (let attempt = 0; attempt < 3; attempt++) {
-      for (let i = 0; i < 400; i++) {
+      for (let i = 0; i < 1500; i++) {
         const { rows } = await all.db.pool.query('select state, attempts from step where id = $1', [r.body.id])
         if (rows[0].state === 'running' && rows[0].attempts === attempt + 1) break
         await pause(20)
@@ -74,7 +74,7 @@ describe('a step that kills its worker', () => {
     expect(step.problem?.remedy).not.toBe('')
     expect((await all.state(job)).tray).toHaveLength(1)
     expect((await all.step(job, { operation: 'facts', inputs: { mesh: [mesh.slot] } })).state).toBe('done')
-  }, 120_000)
+  }, 240_000)
 })
 
 describe('waiting steps', () => {
