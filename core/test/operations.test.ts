@@ -45,57 +45,18 @@ describe('operations and recipes', () => {
       ).toContain(port)
     }
   })
-  test('nothing left after cleaning, and a selection of nothing, are said', async () => {
+  test('nothing left after cleaning, places on a line, and a selection of nothing, are said', async () => {
     const p = place(makePoints({ xyz: randomPoints(500, 10, 1) }))
-    expect(
-      (
-        await oakError(
-          runOperation(
-            'trim-plane',
-            { passes: [p] },
-            {
-              through: [
-                [0, 0, 0],
-                [1, 0, 0],
-                [0, 1, 0],
-              ],
-              raise: 99,
-            },
-            quietContext,
-          ),
-        )
-      ).code,
-    ).toBe('nothing-left')
-    expect(
-      (
-        await oakError(
-          runOperation(
-            'trim-plane',
-            { passes: [p] },
-            {
-              through: [
-                [0, 0, 0],
-                [1, 0, 0],
-                [2, 0, 0],
-              ],
-            },
-            quietContext,
-          ),
-        )
-      ).code,
-    ).toBe('on-a-line')
-    expect(
-      (
-        await oakError(
-          runOperation(
-            'lasso',
-            { passes: [p] },
-            { loops: [{ view: [1, 0, 0, 0, 0, 1, 0, 0, 0, 0, 1, 0, 0, 0, 0, 1], loop: [0.9, 0.9, 0.91, 0.9, 0.9, 0.91], depth: [0, 0, 1] }] },
-            quietContext,
-          ),
-        )
-      ).code,
-    ).toBe('nothing-selected')
+    const code = async (operation: string, params: object) => (await oakError(runOperation(operation, { passes: [p] }, params, quietContext))).code
+    const through = (y: number) => [
+      [0, 0, 0],
+      [1, 0, 0],
+      [2, y, 0],
+    ]
+    expect(await code('trim-plane', { through: through(1), raise: 99 })).toBe('nothing-left')
+    expect(await code('trim-plane', { through: through(0) })).toBe('on-a-line')
+    const loop = { view: [1, 0, 0, 0, 0, 1, 0, 0, 0, 0, 1, 0, 0, 0, 0, 1], loop: [0.9, 0.9, 0.91, 0.9, 0.9, 0.91], depth: [0, 0, 1] }
+    expect(await code('lasso', { loops: [loop] })).toBe('nothing-selected')
   })
   test('two parts in one file are told by the islands; duplicate points do no harm', async () => {
     const a = randomPoints(3000, 10, 1)

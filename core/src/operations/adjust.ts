@@ -8,7 +8,7 @@ import { defineOperation, pointsOf } from './operation.ts'
 
 export const adjust = defineOperation({
   name: 'adjust',
-  version: 1,
+  version: 2,
   title: 'Joint adjustment',
   about: 'Moves all passes but the anchor a little, all at once, so that the remaining error is shared, and says how large it is.',
   params: z.object({

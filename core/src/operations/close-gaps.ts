@@ -5,7 +5,7 @@ import { defineOperation, meshesOf, q } from './operation.ts'
 
 export const closeGapsOperation = defineOperation({
   name: 'close-gaps',
-  version: 1,
+  version: 2,
   title: 'Close gaps',
   about: 'Closes the gaps of a mesh up to a size, each by a membrane in its border. What is filled is flagged not measured for ever.',
   params: z.object({ size: z.number().positive().default(5).describe('Largest gap that is closed, mm across.') }),

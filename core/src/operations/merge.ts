@@ -7,7 +7,7 @@ import { defineOperation, pointsOf, q } from './operation.ts'
 
 export const merge = defineOperation({
   name: 'merge',
-  version: 2,
+  version: 3,
   title: 'Merge',
   about: 'One mesh out of all passes at a cell size. Holes of the part stay open unless a closed body is asked for.',
   params: z.object({

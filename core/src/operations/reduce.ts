@@ -5,7 +5,7 @@ import { defineOperation, meshesOf, q } from './operation.ts'
 
 export const reduce = defineOperation({
   name: 'reduce',
-  version: 1,
+  version: 2,
   title: 'Reduce triangles',
   about: 'Fewer triangles, down to a count or up to a permitted deviation; the deviation is then measured, not assumed.',
   params: z
