@@ -1,0 +1,117 @@
+import { invertRigid, rotateVector, transformPoint } from '../base/mat4.ts'
+import { triangleNormal, type Mesh } from '../shape/mesh.ts'
+import { castRay, type Bvh } from '../space/bvh.ts'
+
+/** How a surface answers light. albedo: share of light scattered evenly, gloss: strength of the mirror-like part, seeThrough: share that goes in; all 0..1 */
+export interface Material {
+  albedo: number
+  gloss: number
+  seeThrough: number
+}
+
+export const MATERIALS = {
+  matte: { albedo: 0.6, gloss: 0, seeThrough: 0 },
+  dark: { albedo: 0.07, gloss: 0.02, seeThrough: 0 },
+  glossy: { albedo: 0.3, gloss: 0.5, seeThrough: 0 },
+  'see-through': { albedo: 0.25, gloss: 0.1, seeThrough: 0.9 },
+  mirror: { albedo: 0.02, gloss: 1, seeThrough: 0 },
+  ceramic: { albedo: 0.75, gloss: 0.02, seeThrough: 0 },
+} satisfies Record<string, Material>
+
+/** One thing before the scanner, in world coordinates, mm. */
+export type Thing =
+  | { kind: 'sphere'; centre: ArrayLike<number>; radius: number; material: Material }
+  /** pose: mesh to world */
+  | { kind: 'mesh'; mesh: Mesh; bvh: Bvh; pose: ArrayLike<number>; material: Material }
+  /** a straight round rod between two points */
+  | { kind: 'rod'; from: ArrayLike<number>; to: ArrayLike<number>; radius: number; material: Material }
+
+export interface SceneHit {
+  /** along the unit direction, mm; Infinity for none */
+  t: number
+  /** outward normal */
+  nx: number
+  ny: number
+  nz: number
+  material: Material | undefined
+}
+
+export const emptyHit = (): SceneHit => ({ t: Infinity, nx: 0, ny: 0, nz: 0, material: undefined })
+
+/** The nearest surface along a ray (unit direction) before hit.t. */
+export function castScene(things: Thing[], o: ArrayLike<number>, d: ArrayLike<number>, hit: SceneHit): void {
+  for (const thing of things) {
+    if (thing.kind === 'sphere') castSphere(thing, o, d, hit)
+    else if (thing.kind === 'rod') castRod(thing, o, d, hit)
+    else castMesh(thing, o, d, hit)
+  }
+}
+
+function castSphere(s: Extract<Thing, { kind: 'sphere' }>, o: ArrayLike<number>, d: ArrayLike<number>, hit: SceneHit): void {
+  const x = o[0] - s.centre[0]
+  const y = o[1] - s.centre[1]
+  const z = o[2] - s.centre[2]
+  const b = x * d[0] + y * d[1] + z * d[2]
+  const c = x * x + y * y + z * z - s.radius * s.radius
+  const q = b * b - c
+  if (q < 0) return
+  const t = -b - Math.sqrt(q)
+  if (t <= 1e-6 || t >= hit.t) return
+  hit.t = t
+  hit.nx = (x + t * d[0]) / s.radius
+  hit.ny = (y + t * d[1]) / s.radius
+  hit.nz = (z + t * d[2]) / s.radius
+  hit.material = s.material
+}
+
+function castRod(r: Extract<Thing, { kind: 'rod' }>, o: ArrayLike<number>, d: ArrayLike<number>, hit: SceneHit): void {
+  const ax = r.to[0] - r.from[0]
+  const ay = r.to[1] - r.from[1]
+  const az = r.to[2] - r.from[2]
+  const length = Math.sqrt(ax * ax + ay * ay + az * az)
+  const [ux, uy, uz] = [ax / length, ay / length, az / length]
+  const x = o[0] - r.from[0]
+  const y = o[1] - r.from[1]
+  const z = o[2] - r.from[2]
+  const du = d[0] * ux + d[1] * uy + d[2] * uz
+  const ou = x * ux + y * uy + z * uz
+  const a = 1 - du * du
+  if (a < 1e-12) return
+  const b = x * d[0] + y * d[1] + z * d[2] - ou * du
+  const c = x * x + y * y + z * z - ou * ou - r.radius * r.radius
+  const q = b * b - a * c
+  if (q < 0) return
+  const t = (-b - Math.sqrt(q)) / a
+  const along = ou + t * du
+  if (t <= 1e-6 || t >= hit.t || along < 0 || along > length) return
+  hit.t = t
+  hit.nx = (x + t * d[0] - along * ux) / r.radius
+  hit.ny = (y + t * d[1] - along * uy) / r.radius
+  hit.nz = (z + t * d[2] - along * uz) / r.radius
+  hit.material = r.material
+}
+
+const meshHit = { t: 0, triangle: -1 }
+function castMesh(m: Extract<Thing, { kind: 'mesh' }>, o: ArrayLike<number>, d: ArrayLike<number>, hit: SceneHit): void {
+  const back = inverseOf(m.pose)
+  const p = transformPoint(back, o[0], o[1], o[2])
+  const v = rotateVector(back, d[0], d[1], d[2])
+  meshHit.t = hit.t
+  meshHit.triangle = -1
+  castRay(m.bvh, p[0], p[1], p[2], v[0], v[1], v[2], meshHit)
+  if (meshHit.triangle < 0 || meshHit.t >= hit.t) return
+  const n = triangleNormal(m.mesh.vertices, m.mesh.triangles, meshHit.triangle)
+  const w = rotateVector(m.pose, n[0], n[1], n[2])
+  hit.t = meshHit.t
+  hit.nx = w[0]
+  hit.ny = w[1]
+  hit.nz = w[2]
+  hit.material = m.material
+}
+
+const inverses = new WeakMap<object, Float64Array>()
+function inverseOf(pose: ArrayLike<number>): Float64Array {
+  let m = inverses.get(pose as object)
+  if (!m) inverses.set(pose as object, (m = invertRigid(pose)))
+  return m
+}
