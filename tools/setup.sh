@@ -29,7 +29,7 @@ need_debian() {
 # built again only when a source is newer than the last build
 need_build() {
   local stamp=.build/built
-  if [ ! -f "$stamp" ] || [ -n "$(find core contract threads server web demo bench cli tools package-lock.json -newer "$stamp" -type f -not -path '*/node_modules/*' -not -path '*/dist/*' -print -quit)" ]; then
+  if [ ! -f "$stamp" ] || [ -n "$(find core contract scanners threads server web demo bench cli tools package-lock.json -newer "$stamp" -type f -not -path '*/node_modules/*' -not -path '*/dist/*' -print -quit)" ]; then
     echo 'Building …'
     node tools/build.mjs
     npm run --silent build:web

@@ -22,6 +22,7 @@ const HELP = `oak: operations and recipes on files, without server or database
   oak describe OPERATION            inputs, settings with units and defaults
   oak run RECIPE.json --in NAME=FILE [--in NAME=FILE …] --out FOLDER
   oak run OPERATION --in PORT=FILE … --set SETTING=VALUE … --out FOLDER
+  oak link-check ws://HOST:PORT     whether a bridge keeps the scanner link (docs/scanner-link.md)
 
   --unit mm|cm|m|in|ft|um           unit of files that do not say theirs
   --format stl|ply|obj|3mf|xyz      of what an operation makes (default: ply; stl for meshes)
@@ -50,6 +51,17 @@ async function main(argv: string[]): Promise<number> {
     const { name, version, title, about, inputs, outputs } = o
     process.stdout.write(JSON.stringify({ name, version, title, about, inputs, outputs, settings: z.toJSONSchema(o.params, { io: 'input' }) }, null, 2) + '\n')
     return 0
+  }
+  if (command === 'link-check') {
+    if (!subject) throw new Usage('link-check which address? Write it as ws://host:port')
+    const { checkLink } = await import('@oak-gauge/scanners/check.ts')
+    let failed = 0
+    await checkLink(subject, ({ what, ok, note }) => {
+      if (!ok) failed++
+      process.stdout.write(`${ok ? 'kept  ' : 'BROKEN'}  ${what}${note ? `  (${note})` : ''}\n`)
+    })
+    process.stdout.write(failed ? `${failed} of the promises are not kept.\n` : 'The scanner keeps the link.\n')
+    return failed ? 1 : 0
   }
   if (command !== 'run' || !subject) throw new Usage(`“${command}” is not a command`)
   const pool = threadPool(values.threads ? Number(values.threads) : undefined)

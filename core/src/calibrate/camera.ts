@@ -132,7 +132,7 @@ export function pixelRay(c: ArrayLike<number>, u: number, v: number, out: Float6
 export interface Stereo {
   left: Camera
   right: Camera
-  pose: ArrayLike<number>
+  pose: number[]
 }
 
 /** Distance between the two centres of projection, mm. */

@@ -57,14 +57,17 @@ export function plateImage(camera: Camera, rays: Float64Array, scene: PlateScene
   // light from the upper left, falling off across the image
   const lx = -0.1 + 0.05 * random.next()
   const ly = -0.07 + 0.05 * random.next()
+  // the wood of the bench behind
+  const grainX = Float64Array.from({ length: width }, (_, x) => Math.sin((9 * x) / camera.fx))
   for (let y = 0, at = 0; y < height; y++) {
+    const grainY = Math.cos((7 * y) / camera.fx)
     let nAt = random.below(1 << 16)
     for (let x = 0; x < width; x++, at++) {
       const a = rays[2 * at]
       const b = rays[2 * at + 1]
       let share = -1
       for (let k = 0; k < plates.length && share < 0; k++) share = brightness(plates[k], a, b, camera.fx)
-      if (share < 0) share = bench * (1 + 0.25 * Math.sin(9 * a + 4 * b) * Math.cos(7 * b))
+      if (share < 0) share = bench * (1 + 0.25 * grainX[x] * grainY)
       const r2 = a * a + b * b
       // natural fall-off with the fourth power of the cosine
       const vignette = 1 / ((1 + r2) * (1 + r2))

@@ -1,0 +1,137 @@
+import { WebSocketServer, type WebSocket } from 'ws'
+import { LINK_CLOSE, LINK_PATIENCE, LINK_PROTOCOL, LINK_SUBPROTOCOL, packFrame, toScanner, type FromScanner, type ToScanner } from '@oak-gauge/contract'
+import { Refusal, type StandIn } from './standin.ts'
+
+export interface Served {
+  port: number
+  close(): Promise<void>
+}
+
+/**
+ * Puts a stand-in on the scanner link: listens on a port of this machine, speaks with one Oak Gauge at a time.
+ * onLasting: called when something changed that must outlive this process.
+ */
+export function serve(device: StandIn, port: number, onLasting: () => void): Promise<Served> {
+  const server = new WebSocketServer({
+    host: '127.0.0.1',
+    port,
+    handleProtocols: (offered) => (offered.has(LINK_SUBPROTOCOL) ? LINK_SUBPROTOCOL : false),
+    maxPayload: 1 << 20,
+  })
+  let busy: WebSocket | undefined
+  server.on('connection', (socket) => {
+    if (busy) {
+      socket.close(LINK_CLOSE.inUse, 'in use by another program')
+      return
+    }
+    busy = socket
+    socket.on('close', () => {
+      if (busy === socket) busy = undefined
+    })
+    converse(device, socket, onLasting)
+  })
+  return new Promise((resolve, reject) => {
+    server.on('error', reject)
+    server.on('listening', () => {
+      const at = server.address()
+      resolve({
+        port: typeof at === 'object' && at ? at.port : port,
+        close: () =>
+          new Promise((done) => {
+            for (const c of server.clients) c.terminate()
+            server.close(() => done())
+          }),
+      })
+    })
+  })
+}
+
+function converse(device: StandIn, socket: WebSocket, onLasting: () => void): void {
+  let credit = 0
+  let garbage = 0
+  let queue: Exclude<ToScanner, { type: 'welcome' | 'credit' }>[] = []
+  let working = false
+  const waiting: Uint8Array[] = []
+  const say = (m: FromScanner) => socket.readyState === socket.OPEN && socket.send(JSON.stringify(m))
+  const release = () => {
+    while (credit > 0 && waiting.length) {
+      credit--
+      socket.send(waiting.shift()!)
+    }
+  }
+  const frame: Parameters<StandIn['obey']>[1] = (head, arrays) => {
+    waiting.push(packFrame(head, arrays))
+    release()
+  }
+  say(device.hello())
+  say(device.state())
+  const beat = setInterval(() => say(device.state()), 1000)
+  // images flow as fast as they are asked for: the next pair is made when the last has gone
+  const flow = setInterval(() => {
+    if (device.streaming && credit >= 2 && waiting.length === 0 && !working) device.images(frame)
+  }, 60)
+  socket.on('close', () => {
+    clearInterval(beat)
+    clearInterval(flow)
+    queue = []
+    waiting.length = 0
+    // who comes next finds it at rest
+    try {
+      device.obey({ type: 'mode', id: 0, mode: 'idle' }, () => undefined)
+    } catch {
+      // it was
+    }
+  })
+  const work = () => {
+    if (working) return
+    const m = queue.shift()
+    if (!m) return
+    working = true
+    // one command at a turn of the loop: state messages and closing come in between
+    setImmediate(() => {
+      working = false
+      try {
+        const { shock } = device.obey(m, frame)
+        say({ type: 'done', id: m.id })
+        if (shock) say({ type: 'event', event: 'shock', time: device.now() })
+        if (m.type === 'use-calibration' || m.type === 'drop') onLasting()
+      } catch (e) {
+        if (e instanceof Refusal) say({ type: 'refused', id: m.id, code: e.code, message: e.message })
+        else say({ type: 'refused', id: m.id, code: 'failed', message: e instanceof Error ? e.message.slice(0, 400) : 'it failed' })
+      }
+      work()
+    })
+  }
+  socket.on('message', (data, binary) => {
+    const bytes = data as Buffer
+    const m = binary ? undefined : understood(bytes.toString())
+    if (m === undefined || 'refuse' in m) {
+      if (m?.refuse !== undefined) say({ type: 'refused', id: m.refuse, code: 'not-understood', message: m.why })
+      else if (++garbage >= LINK_PATIENCE) socket.close(LINK_CLOSE.garbage, 'messages that are not understood')
+      return
+    }
+    if (m.type === 'welcome') {
+      if (m.protocol !== LINK_PROTOCOL) socket.close(LINK_CLOSE.protocol, `protocol ${LINK_PROTOCOL} is spoken here`)
+    } else if (m.type === 'credit') {
+      credit = Math.min(1000, credit + m.frames)
+      release()
+    } else {
+      queue.push(m)
+      work()
+    }
+  })
+}
+
+/** The message; or, for one that has an id but is not understood, what to refuse; undefined for garbage. */
+function understood(text: string): ToScanner | { refuse: number; why: string } | undefined {
+  let raw: unknown
+  try {
+    raw = JSON.parse(text)
+  } catch {
+    return undefined
+  }
+  const r = toScanner.safeParse(raw)
+  if (r.success) return r.data
+  const id = (raw as { id?: unknown } | null)?.id
+  return typeof id === 'number' && Number.isInteger(id) ? { refuse: id, why: r.error.issues[0]?.message ?? 'not understood' } : undefined
+}

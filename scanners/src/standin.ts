@@ -1,0 +1,238 @@
+import { benchThing, type BenchThing, type FromScanner, type Hello, type ImageHead, type PointsHead, type ToScanner } from '@oak-gauge/contract'
+import { fromRotationVector, identity, invertRigid, multiply, transformPoint, translation, type Mat4 } from '@oak-gauge/core/base/mat4.ts'
+import { barLength, ballBarSchema } from '@oak-gauge/core/calibrate/ballbar.ts'
+import type { Stereo } from '@oak-gauge/core/calibrate/camera.ts'
+import { plateSchema, type Plate } from '@oak-gauge/core/calibrate/plate.ts'
+import { scannerCelsius, trueOptics } from '@oak-gauge/core/scanner/optics.ts'
+import { plateImage, rayTable } from '@oak-gauge/core/scanner/plateimage.ts'
+import { MATERIALS, type Thing } from '@oak-gauge/core/scanner/scene.ts'
+import { takeShot } from '@oak-gauge/core/scanner/shot.ts'
+import { bodyToLeft } from '@oak-gauge/core/scanner/spec.ts'
+import type { Clock } from './clock.ts'
+import type { Device } from './devices.ts'
+
+/** What outlives a stand-in that is switched off. */
+export interface Lasting {
+  /** times it was dropped */
+  drops: number
+  /** day it was made, ms since 1970 */
+  made: number
+  calibration: { id: string; stereo: Stereo } | null
+}
+
+export type Send = (m: FromScanner) => void
+export type SendFrame = (head: ImageHead | PointsHead, arrays: ArrayBufferView[]) => void
+
+/** A refusal: code and what it means. */
+export class Refusal extends Error {
+  readonly code: string
+  constructor(code: string, message: string) {
+    super(message)
+    this.code = code
+  }
+}
+
+const ROOM = 20.6
+/** rounding of the temperature at which the optics are computed anew, K: a tenth moves lengths by a micrometre */
+const OPTICS_STEP = 0.1
+
+/** Where a plate sits on Hazel's table: turned on its side, leaning back a little, 70 mm out; the head looks down by 30 degrees. */
+const TABLE_LEAN = (15 * Math.PI) / 180
+const HEAD_DOWN = (-30 * Math.PI) / 180
+
+/**
+ * A stand-in scanner without its connection: true optics that nobody outside sees, images and points from them, warmth, and drops. The
+ * network part is in serve.ts.
+ */
+export class StandIn {
+  readonly device: Device
+  readonly lasting: Lasting
+  private readonly clock: Clock
+  private mode: Extract<ToScanner, { type: 'mode' }>['mode'] = 'idle'
+  private exposure = 1
+  private pattern: string
+  private turn = 0
+  private hand: Mat4 = identity()
+  private things: BenchThing[] = []
+  private sequence = 0
+  private optics: { key: string; stereo: Stereo; rays: [Float64Array, Float64Array] } | undefined
+
+  constructor(device: Device, lasting: Lasting, clock: Clock) {
+    this.device = device
+    this.lasting = lasting
+    this.clock = clock
+    this.pattern = device.spec.patterns[0]
+  }
+
+  hello(): Hello {
+    const { name, model, serial, spec } = this.device
+    return { type: 'hello', protocol: 1, name, model, serial, spec, calibration: this.believed(), standIn: { clock: this.clock.factor } }
+  }
+
+  state(): FromScanner {
+    const { rise, tau } = this.device
+    const time = this.clock.now()
+    return {
+      type: 'state',
+      time,
+      celsius: this.celsius(),
+      room: ROOM,
+      warm: rise * Math.exp(-time / 1000 / tau) < 0.4,
+      mode: this.mode,
+      exposure: this.exposure,
+      pattern: this.pattern,
+      ...(this.device.spec.turntable ? { turn: this.turn } : {}),
+    }
+  }
+
+  now(): number {
+    return this.clock.now()
+  }
+
+  get streaming(): boolean {
+    return this.mode === 'images'
+  }
+
+  /** Carries out one command; frames it makes go out before it returns. Throws Refusal. */
+  obey(m: Exclude<ToScanner, { type: 'welcome' | 'credit' }>, frame: SendFrame): { shock?: boolean } {
+    switch (m.type) {
+      case 'set':
+        if (m.pattern !== undefined && !this.device.spec.patterns.includes(m.pattern)) throw new Refusal('no-such-pattern', `There is no pattern ${m.pattern}.`)
+        this.exposure = m.exposure ?? this.exposure
+        this.pattern = m.pattern ?? this.pattern
+        return {}
+      case 'mode':
+        if (m.mode === 'aim' || m.mode === 'record') throw new Refusal('no-part', 'Nothing to scan stands before this stand-in.')
+        this.mode = m.mode
+        return {}
+      case 'use-calibration':
+        this.lasting.calibration = m.calibration
+        return {}
+      case 'image':
+        this.images(frame)
+        return {}
+      case 'shot':
+        for (let k = 0; k < m.frames; k++) this.points((k + 0.5) / m.frames, frame)
+        return {}
+      case 'turn':
+        if (!this.device.spec.turntable) throw new Refusal('no-turntable', 'This scanner has no turntable.')
+        this.turn = m.degrees
+        return {}
+      case 'bench': {
+        const r = m.things.map((t) => benchThing.safeParse(t))
+        const wrong = r.find((x) => !x.success)
+        if (wrong) throw new Refusal('bad-bench', wrong.error?.issues[0]?.message ?? 'not understood')
+        this.things = r.flatMap((x) => (x.success ? [x.data] : []))
+        return {}
+      }
+      case 'hand':
+        this.hand = Float64Array.from(m.pose)
+        return {}
+      case 'drop':
+        this.lasting.drops++
+        return { shock: true }
+    }
+  }
+
+  /** One pair of images of the plates before it. */
+  images(frame: SendFrame): void {
+    const { stereo, rays } = this.true()
+    const plates = this.things.flatMap((t) => {
+      if (t.kind === 'bar') return []
+      const plate = plateSchema.parse(t.plate)
+      const inBody = t.kind === 'plate' ? multiply(this.handInverse(), t.pose) : this.onTable(plate)
+      return [{ plate, pose: multiply(bodyToLeft(stereo), inBody) }]
+    })
+    const time = this.clock.now()
+    const sequence = ++this.sequence
+    ;[stereo.left, stereo.right].forEach((camera, k) => {
+      const side = k === 0 ? ('left' as const) : ('right' as const)
+      const image = plateImage(camera, rays[k], {
+        plates: plates.map((p) => ({ plate: p.plate, pose: k === 0 ? p.pose : multiply(stereo.pose, p.pose), celsius: ROOM })),
+        exposure: 185 * this.exposure,
+        focus: this.device.spec.range.ideal,
+        seed: 2 * sequence + k,
+      })
+      frame({ kind: 'image', sequence, time, side, width: image.width, height: image.height }, [image.data])
+    })
+  }
+
+  private points(phase: number, frame: SendFrame): void {
+    const { stereo } = this.true()
+    const things = this.things.flatMap((t) => (t.kind === 'bar' ? barThings(t, this.handInverse()) : []))
+    const sequence = ++this.sequence
+    const { spec, noise, points } = this.device
+    const shot = takeShot(spec, stereo, this.believed().stereo, things, {
+      // the world of these things is the body
+      pose: bodyInverse(stereo),
+      pattern: this.pattern === 'cross' ? 'cross' : this.pattern === 'line' ? 'line' : 'area',
+      exposure: this.exposure,
+      stride: points.stride,
+      phase,
+      noise,
+      seed: 7919 * sequence + this.device.seed,
+    })
+    frame(
+      {
+        kind: 'points',
+        sequence,
+        time: this.clock.now(),
+        count: shot.xyz.length / 3,
+        intensity: true,
+        colour: false,
+        markers: 0,
+        rayGap: shot.rayGap,
+        dark: shot.dark,
+        bright: shot.bright,
+      },
+      [shot.xyz, shot.intensity],
+    )
+  }
+
+  private celsius(): number {
+    return scannerCelsius(ROOM, this.device.rise, this.device.tau, this.clock.now() / 1000)
+  }
+
+  private believed() {
+    // as it left the maker: calibrated once, cold, on the day it was made
+    return this.lasting.calibration ?? { id: '', stereo: trueOptics(this.device.spec.design, this.device.seed, { celsius: ROOM, days: 0, drops: 0 }) }
+  }
+
+  private true() {
+    const celsius = Math.round(this.celsius() / OPTICS_STEP) * OPTICS_STEP
+    const days = Math.max(0, Math.floor(((Date.now() - this.lasting.made) / 86_400_000) * 4) / 4)
+    const key = `${celsius.toFixed(2)} ${days} ${this.lasting.drops}`
+    if (this.optics?.key !== key) {
+      const stereo = trueOptics(this.device.spec.design, this.device.seed, { celsius, days, drops: this.lasting.drops })
+      this.optics = { key, stereo, rays: [rayTable(stereo.left), rayTable(stereo.right)] }
+    }
+    return this.optics
+  }
+
+  /** The hand moves the scanner: what stands still moves the other way. */
+  private handInverse(): Mat4 {
+    return invertRigid(this.hand)
+  }
+
+  private onTable(plate: Plate): Mat4 {
+    const { ideal } = this.device.spec.range
+    const table = multiply(translation(0, 0, ideal), fromRotationVector(HEAD_DOWN, 0, 0))
+    const holder = multiply(translation(39.5, 5, -57.8), multiply(fromRotationVector(TABLE_LEAN, 0, 0), fromRotationVector(0, 0, Math.PI / 2)))
+    const middle = translation((-(plate.columns - 1) * plate.pitch) / 2, (-(plate.rows - 1) * plate.pitch) / 2, 0)
+    return multiply(table, multiply(fromRotationVector(0, (this.turn * Math.PI) / 180, 0), multiply(holder, middle)))
+  }
+}
+
+const bodyInverse = (s: Stereo) => invertRigid(bodyToLeft(s))
+
+/** Spheres and rod of a ball bar; its pose maps the bar (along x, origin in the middle) to the body. */
+function barThings(t: Extract<BenchThing, { kind: 'bar' }>, hand: Mat4): Thing[] {
+  const bar = ballBarSchema.parse(t.bar)
+  const half = barLength(bar, ROOM) / 2
+  const pose = multiply(hand, t.pose)
+  const ends = [-half, half].map((x) => transformPoint(pose, x, 0, 0))
+  return [
+    ...ends.map((centre, k): Thing => ({ kind: 'sphere', centre, radius: bar.spheres[k].diameter / 2, material: MATERIALS.ceramic })),
+    { kind: 'rod', from: ends[0], to: ends[1], radius: 7, material: MATERIALS.dark },
+  ]
+}
