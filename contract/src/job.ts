@@ -16,6 +16,8 @@ export const jobFields = z.object({
   tolerance: z.number().positive('A tolerance is a length above 0 mm.').max(1000).nullable().default(null),
   surface: z.enum(SURFACES).default('matte'),
   notes: z.string().max(4000).default(''),
+  /** the scanner this job is to be recorded with */
+  scanner: z.uuid().nullable().default(null),
 })
 export type JobFields = z.output<typeof jobFields>
 export const jobPatch = jobFields.partial()
@@ -123,6 +125,8 @@ export interface Step {
   createdAt: string
   /** name of the file it brought in */
   file: string | null
+  /** of a pass: the scanner it was recorded with, and how it stood then */
+  recordedWith: { scanner: string; calibration: string | null; state: string; reason: string } | null
 }
 
 export interface JobState {
@@ -150,4 +154,6 @@ export interface OperationInfo {
 
 /** Pushed to the browser while a step runs, and when a job changed in any way. */
 export type ServerEvent =
-  { type: 'progress'; job: string; step: string; progress: number; phase: string; remaining: number | null } | { type: 'changed'; job: string }
+  | { type: 'progress'; job: string; step: string; progress: number; phase: string; remaining: number | null }
+  | { type: 'changed'; job: string }
+  | { type: 'scanner'; scanner: string }

@@ -164,7 +164,9 @@ export function unpackFrame(bytes: Uint8Array): LinkFrame {
   let at = FRAME_HEADER + padded(length)
   const take = (n: number): ArrayBuffer => {
     if (at + n > bytes.length) throw new Error(`the frame ends ${at + n - bytes.length} bytes too early`)
-    const part = bytes.slice(at, at + n)
+    // a copy of its own: slices of a Node buffer share their memory
+    const part = new Uint8Array(n)
+    part.set(bytes.subarray(at, at + n))
     at += padded(n)
     return part.buffer
   }

@@ -13,8 +13,8 @@ export interface Device {
   tau: number
   /** how well a pixel is located in good light, px */
   noise: number
-  /** how far a length at the ideal distance is off per kelvin: measured by scanners/test, see docs/methods.md */
-  points: { stride: number; frames: number }
+  /** px between samples of an area pattern */
+  stride: number
 }
 
 const LIMITS = { kelvin: 4, days: 7, idleDays: 4 }
@@ -27,12 +27,13 @@ const alder: Device = {
   rise: 11,
   tau: 240,
   noise: 0.02,
-  points: { stride: 2, frames: 16 },
+  stride: 2,
   spec: {
     kind: 'laser-lines',
     design: designedStereo({ width: 1024, height: 768, focal: 1050, baseline: 140, crossing: 400 }),
     range: { near: 250, ideal: 400, far: 550 },
     patterns: ['cross', 'line'],
+    shotFrames: 16,
     platePitch: [9, 16],
     barLength: 300,
     needsMarkers: true,
@@ -52,12 +53,13 @@ const birch: Device = {
   rise: 8,
   tau: 300,
   noise: 0.03,
-  points: { stride: 2, frames: 4 },
+  stride: 2,
   spec: {
     kind: 'area',
     design: designedStereo({ width: 1024, height: 768, focal: 1100, baseline: 180, crossing: 600 }),
     range: { near: 400, ideal: 600, far: 1000 },
     patterns: ['area'],
+    shotFrames: 4,
     platePitch: [14, 26],
     barLength: 300,
     needsMarkers: false,
@@ -77,12 +79,13 @@ const hazel: Device = {
   rise: 14,
   tau: 360,
   noise: 0.02,
-  points: { stride: 2, frames: 1 },
+  stride: 2,
   spec: {
     kind: 'fringe',
     design: designedStereo({ width: 1024, height: 768, focal: 1250, baseline: 130, crossing: 310 }),
     range: { near: 220, ideal: 310, far: 400 },
     patterns: ['area'],
+    shotFrames: 1,
     platePitch: [5, 10],
     barLength: 150,
     needsMarkers: false,
@@ -102,12 +105,13 @@ const rowan: Device = {
   rise: 6,
   tau: 180,
   noise: 0.03,
-  points: { stride: 2, frames: 40 },
+  stride: 2,
   spec: {
     kind: 'arm-line',
     design: designedStereo({ width: 1024, height: 768, focal: 1500, baseline: 60, crossing: 130 }),
     range: { near: 95, ideal: 130, far: 170 },
     patterns: ['line'],
+    shotFrames: 40,
     platePitch: [2.5, 5],
     barLength: 300,
     needsMarkers: false,

@@ -1,6 +1,7 @@
 import { benchThing, type BenchThing, type FromScanner, type Hello, type ImageHead, type PointsHead, type ToScanner } from '@oak-gauge/contract'
 import { fromRotationVector, identity, invertRigid, multiply, transformPoint, translation, type Mat4 } from '@oak-gauge/core/base/mat4.ts'
 import { barLength, ballBarSchema } from '@oak-gauge/core/calibrate/ballbar.ts'
+import { seeded } from '@oak-gauge/core/base/random.ts'
 import type { Stereo } from '@oak-gauge/core/calibrate/camera.ts'
 import { plateSchema, type Plate } from '@oak-gauge/core/calibrate/plate.ts'
 import { scannerCelsius, trueOptics } from '@oak-gauge/core/scanner/optics.ts'
@@ -112,7 +113,7 @@ export class StandIn {
         this.images(frame)
         return {}
       case 'shot':
-        for (let k = 0; k < m.frames; k++) this.points((k + 0.5) / m.frames, frame)
+        for (let k = 0; k < m.frames; k++) this.points(k, m.frames, frame)
         return {}
       case 'turn':
         if (!this.device.spec.turntable) throw new Refusal('no-turntable', 'This scanner has no turntable.')
@@ -157,36 +158,44 @@ export class StandIn {
     })
   }
 
-  private points(phase: number, frame: SendFrame): void {
+  private points(k: number, of: number, frame: SendFrame): void {
     const { stereo } = this.true()
     const things = this.things.flatMap((t) => (t.kind === 'bar' ? barThings(t, this.handInverse()) : []))
     const sequence = ++this.sequence
-    const { spec, noise, points } = this.device
+    const { spec, noise, stride } = this.device
+    // the world of these things is the body; an arm carries the body along
+    const body = spec.arm ? this.armSweep(things, k, of) : identity()
+    const pose = multiply(body, bodyInverse(stereo))
     const shot = takeShot(spec, stereo, this.believed().stereo, things, {
-      // the world of these things is the body
-      pose: bodyInverse(stereo),
+      pose,
       pattern: this.pattern === 'cross' ? 'cross' : this.pattern === 'line' ? 'line' : 'area',
       exposure: this.exposure,
-      stride: points.stride,
-      phase,
+      stride,
+      phase: spec.arm ? 0.5 : (k + 0.5) / of,
       noise,
       seed: 7919 * sequence + this.device.seed,
     })
-    frame(
-      {
-        kind: 'points',
-        sequence,
-        time: this.clock.now(),
-        count: shot.xyz.length / 3,
-        intensity: true,
-        colour: false,
-        markers: 0,
-        rayGap: shot.rayGap,
-        dark: shot.dark,
-        bright: shot.bright,
-      },
-      [shot.xyz, shot.intensity],
-    )
+    const head = { kind: 'points' as const, sequence, time: this.clock.now(), count: shot.xyz.length / 3, intensity: true, colour: false, markers: 0 }
+    const { rayGap, dark, bright } = shot
+    frame({ ...head, rayGap, dark, bright, ...(spec.arm ? { pose: this.encoded(pose, sequence) } : {}) }, [shot.xyz, shot.intensity])
+  }
+
+  /** An arm leads the line over one sphere after the other, from the ideal distance. */
+  private armSweep(things: Thing[], k: number, of: number): Mat4 {
+    const spheres = things.filter((t) => t.kind === 'sphere')
+    if (!spheres.length) return identity()
+    const each = of / spheres.length
+    const s = spheres[Math.min(spheres.length - 1, Math.floor(k / each))]
+    const share = ((k % each) + 0.5) / each
+    return translation(s.centre[0] + (share - 0.5) * 2.1 * s.radius, s.centre[1], s.centre[2] - this.device.spec.range.ideal)
+  }
+
+  /** What the arm's encoders make of a pose: some micrometres and arc seconds off. */
+  private encoded(pose: Mat4, sequence: number): number[] {
+    const r = seeded(sequence * 31 + this.device.seed)
+    const out = multiply(pose, fromRotationVector(1e-5 * r.gauss(), 1e-5 * r.gauss(), 1e-5 * r.gauss()))
+    for (const i of [3, 7, 11]) out[i] += 0.006 * r.gauss()
+    return Array.from(out)
   }
 
   private celsius(): number {

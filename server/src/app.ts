@@ -14,10 +14,16 @@ import { toProblem } from './problem.ts'
 import { eventRoutes } from './routes/events.ts'
 import { fileRoutes } from './routes/files.ts'
 import { jobRoutes } from './routes/jobs.ts'
+import { scannerRoutes } from './routes/scanners.ts'
+import type { ScannerKeeper } from './scanners/keeper.ts'
 
 const STATUS: Record<string, number> = {
   'not-found': 404,
   busy: 409,
+  cold: 409,
+  'not-connected': 409,
+  'in-use': 409,
+  known: 409,
   'not-on-tray': 409,
   'bad-setting': 422,
   'bad-request': 400,
@@ -28,7 +34,7 @@ const STATUS: Record<string, number> = {
 }
 
 /** The web application. pages: folder of the built browser part; left out in tests of the interface alone. */
-export function buildApp(db: Database, queue: Queue, pages?: string): Express {
+export function buildApp(db: Database, queue: Queue, keeper: ScannerKeeper, pages?: string): Express {
   const app = express()
   app.disable('x-powered-by')
   app.use(
@@ -59,14 +65,16 @@ export function buildApp(db: Database, queue: Queue, pages?: string): Express {
     }),
   )
   app.use(sameHostOnly)
-  app.use(compression({ filter: (req, res) => !/^\/api\/(items|events)/.test(req.originalUrl) && compression.filter(req, res) }))
+  app.use(compression({ filter: (req, res) => !/^\/api\/(items|events|scanners\/[^/]+\/live)/.test(req.originalUrl) && compression.filter(req, res) }))
   app.get('/api/health', async (_req, res) => {
     const began = performance.now()
     await db.pool.query('select 1')
     res.json({ ok: true, database: `${(performance.now() - began).toFixed(1)} ms` })
   })
-  app.use('/api', fileRoutes(db, queue))
-  app.use(express.json({ limit: '8mb' }))
+  app.use('/api', fileRoutes(db, queue, keeper))
+  // artefact files and images come as they are: their routes read the body themselves
+  const json = express.json({ limit: '8mb' })
+  app.use((req, res, next) => (req.method === 'PUT' ? next() : json(req, res, next)))
   app.get('/api/operations', (_req, res) => {
     res.json(
       OPERATIONS.map((o): OperationInfo => ({
@@ -81,6 +89,7 @@ export function buildApp(db: Database, queue: Queue, pages?: string): Express {
     )
   })
   app.use('/api', jobRoutes(queue))
+  app.use('/api', scannerRoutes(keeper))
   app.use('/api', eventRoutes(queue.bus))
   app.use('/api', (req) => {
     throw new OakError('not-found', `There is nothing at ${req.method} ${req.originalUrl}.`)

@@ -2,10 +2,14 @@ import { fork, type ChildProcess } from 'node:child_process'
 import { fileURLToPath } from 'node:url'
 import PgBoss from 'pg-boss'
 import { buildApp } from './app.ts'
+import { threadPool } from '@oak-gauge/threads'
 import { connect } from './db/connect.ts'
+import { CalibrationRow } from './db/scannermodels.ts'
 import { openBus } from './events.ts'
 import { QUEUE } from './ledger/enqueue.ts'
 import { log } from './log.ts'
+import { stockShelf } from './scanners/demo.ts'
+import { keepScanners } from './scanners/keeper.ts'
 import { freePort, isFree, SetupError, startCluster, type Cluster } from './postgres.ts'
 
 /** What ./start runs: database, server, worker, demo. Ends all of them with Ctrl-C. */
@@ -41,7 +45,15 @@ async function main(): Promise<void> {
   const port = (await isFree(wanted)) ? wanted : await freePort()
   if (port !== wanted) process.stdout.write(`Port ${wanted} is in use by another program.\n`)
   const host = process.env['HOST'] ?? '127.0.0.1'
-  const app = buildApp(db, { boss, bus }, `${root}web/dist`)
+  // measuring images and solving calibrations must not hold up the server
+  const pool = threadPool()
+  const keeper = keepScanners(bus, pool)
+  const demo = process.env['OAK_DEMO'] !== 'none'
+  if (demo) await stockShelf()
+  // what was open when the server ended stays readable, but cannot go on
+  await CalibrationRow.update({ state: 'cancelled' }, { where: { state: 'open' } })
+  await keeper.refresh()
+  const app = buildApp(db, { boss, bus }, keeper, `${root}web/dist`)
   const server = app.listen(port, host, (error) => {
     if (error) {
       process.stderr.write(`The server cannot listen on ${host}:${port}: ${error.message}\n`)
@@ -56,6 +68,7 @@ async function main(): Promise<void> {
     stopping = true
     server.closeAllConnections()
     server.close()
+    keeper.stop()
     worker?.kill('SIGTERM')
     await new Promise<void>((resolve) => {
       if (!worker || worker.exitCode !== null) resolve()
@@ -75,7 +88,7 @@ async function main(): Promise<void> {
   }
   process.on('SIGINT', () => void stop(0))
   process.on('SIGTERM', () => void stop(0))
-  if (process.env['OAK_DEMO'] !== 'none') {
+  if (demo) {
     // a process of its own: making the demo computes for half a minute, and the server must answer meanwhile
     const seed = fork(`${here}seed.js`, { stdio: ['ignore', 'inherit', 'inherit', 'ipc'], env: process.env })
     seed.on('exit', (code) => {

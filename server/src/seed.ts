@@ -6,9 +6,11 @@ import { DEMO_JOBS } from '@oak-gauge/demo/scenario.ts'
 import { storeFile } from './blobs.ts'
 import { connect } from './db/connect.ts'
 import { JobRow, SetupRow } from './db/models.ts'
+import { ScannerRow } from './db/scannermodels.ts'
 import { openBus } from './events.ts'
 import { enqueueImport, QUEUE } from './ledger/enqueue.ts'
 import { log } from './log.ts'
+import { rehearseHistory } from './scanners/demo.ts'
 
 /** Makes the demo jobs and brings their recorded passes in as files, the way a person would. */
 const url = process.env['DATABASE_URL']
@@ -23,6 +25,9 @@ const queue = { boss, bus }
 const ctx = { ...quietContext, parallel: threadPool() }
 const wanted = Object.entries(DEMO_JOBS).slice(0, process.env['OAK_DEMO'] === 'bracket' ? 1 : undefined)
 const made = new Set((await db.pool.query<{ title: string }>('select title from demo_made')).rows.map((r) => r.title))
+
+await rehearseHistory()
+for (const scanner of await ScannerRow.findAll({ attributes: ['id'] })) await bus.emit({ type: 'scanner', scanner: scanner.id })
 
 const missing = wanted.filter(([title]) => !made.has(title))
 if (missing.length) process.stdout.write('Making the demo jobs; they appear on the bench within a minute.\n')

@@ -10,6 +10,8 @@ import { connect, type Database } from '../src/db/connect.ts'
 import { openBus } from '../src/events.ts'
 import { QUEUE } from '../src/ledger/enqueue.ts'
 import { startCluster } from '../src/postgres.ts'
+import { keepScanners } from '../src/scanners/keeper.ts'
+import { threadPool } from '@oak-gauge/threads'
 
 const root = fileURLToPath(new URL('../..', import.meta.url))
 
@@ -25,9 +27,11 @@ export async function startAll() {
   boss.on('error', () => undefined)
   await boss.start()
   await boss.createQueue(QUEUE)
+  const pool = threadPool(2, `${root}.build/thread.js`)
   const bus = await openBus(cluster.url, db.pool)
+  const keeper = keepScanners(bus, pool)
   const server: Server = await new Promise((resolve) => {
-    const s = buildApp(db, { boss, bus }).listen(0, '127.0.0.1', () => resolve(s))
+    const s = buildApp(db, { boss, bus }, keeper).listen(0, '127.0.0.1', () => resolve(s))
   })
   const url = `http://127.0.0.1:${(server.address() as AddressInfo).port}`
   let worker: ChildProcess | undefined
@@ -66,6 +70,7 @@ export async function startAll() {
   return {
     url,
     db,
+    keeper,
     call,
     state,
     finished,
@@ -86,6 +91,8 @@ export async function startAll() {
     },
     async stop() {
       worker?.kill('SIGKILL')
+      keeper.stop()
+      await pool.close()
       server.closeAllConnections()
       server.close()
       await boss.stop({ graceful: false })

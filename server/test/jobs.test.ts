@@ -193,7 +193,7 @@ describe('what the browser draws', () => {
     const progress = heard.filter((e) => e.type === 'progress')
     expect(progress.length).toBeGreaterThan(2)
     for (const e of progress) expect([e.progress >= 0 && e.progress <= 1, e.job]).toEqual([true, job])
-    expect(new Set(heard.map((e) => e.job))).toEqual(new Set([job]))
+    expect(new Set(heard.map((e) => 'job' in e && e.job))).toEqual(new Set([job]))
   }, 120_000)
 })
 

@@ -3,7 +3,7 @@ import { availableParallelism } from 'node:os'
 import { fileURLToPath } from 'node:url'
 import { Worker } from 'node:worker_threads'
 import { Cancelled } from '@oak-gauge/core/base/errors.ts'
-import { oneThread, type Kernel, type Parallel, type RunContext } from '@oak-gauge/core/base/run.ts'
+import { oneThread, quietContext, type Kernel, type Parallel, type RunContext } from '@oak-gauge/core/base/run.ts'
 
 export type ToThread =
   | { kind: 'begin'; map: number; kernel: string; args: unknown }
@@ -17,6 +17,8 @@ interface FromThread {
 }
 
 export interface ThreadPool extends Parallel {
+  /** One piece of work on a thread, however small: for hosts whose own thread must stay free (a server's). */
+  away<A, R>(kernel: Kernel<A, R>, args: A): Promise<R>
   close(): Promise<void>
 }
 
@@ -27,7 +29,12 @@ export interface ThreadPool extends Parallel {
  * file: the built thread; without one everything stays on the calling thread.
  */
 export function threadPool(threads = availableParallelism(), file = threadFile()): ThreadPool {
-  if (threads < 2 || !file) return { ...oneThread, close: () => Promise.resolve() }
+  if (threads < 2 || !file)
+    return {
+      ...oneThread,
+      away: async (kernel, args) => (await oneThread.map(kernel, args, 1, 1, quietContext))[0],
+      close: () => Promise.resolve(),
+    }
   const workers: Worker[] = []
   let maps = 0
   const start = () => {
@@ -38,66 +45,71 @@ export function threadPool(threads = availableParallelism(), file = threadFile()
       workers.push(w)
     }
   }
-  return {
+  const pool: ThreadPool = {
     threads,
-    map<A, R>(kernel: Kernel<A, R>, args: A, count: number, chunk: number, ctx: RunContext, onDone?: (d: number) => void): Promise<R[]> {
-      if (count <= chunk) return oneThread.map(kernel, args, count, chunk, ctx, onDone)
-      start()
-      const map = ++maps
-      const chunks = Math.ceil(count / chunk)
-      const results = new Array<R>(chunks)
-      return new Promise<R[]>((resolve, reject) => {
-        let next = 0
-        let done = 0
-        let over = false
-        const finish = (act: () => void) => {
-          if (over) return
-          over = true
-          workers.forEach((w, i) => {
-            w.postMessage({ kind: 'end', map } satisfies ToThread)
-            w.off('message', listeners[i])
-            w.off('error', onError)
-            w.off('exit', onExit)
-            w.unref()
-          })
-          act()
-        }
-        const give = (w: Worker) => {
-          if (next >= chunks) return
-          const index = next++
-          w.postMessage({ kind: 'chunk', map, index, start: index * chunk, end: Math.min(count, (index + 1) * chunk) } satisfies ToThread)
-        }
-        const onError = (e: unknown) =>
-          finish(() => {
-            for (const w of workers.splice(0)) void w.terminate()
-            reject(e instanceof Error ? e : new Error(String(e)))
-          })
-        const onExit = () => onError(new Error('a thread ended in the middle of its work'))
-        const listeners = workers.map((w) => (m: FromThread) => {
-          if (m.map !== map || over) return
-          if (m.error !== undefined) return finish(() => reject(new Error(m.error)))
-          if (ctx.signal.aborted) return finish(() => reject(new Cancelled()))
-          results[m.index] = m.result as R
-          done++
-          onDone?.(done / chunks)
-          if (done === chunks) finish(() => resolve(results))
-          else give(w)
-        })
-        workers.forEach((w, i) => {
-          w.ref()
-          w.on('message', listeners[i])
-          w.on('error', onError)
-          w.on('exit', onExit)
-          w.postMessage({ kind: 'begin', map, kernel: kernel.name, args } satisfies ToThread)
-          // two in hand, so that a thread never waits for its next
-          give(w)
-          give(w)
-        })
-      })
+    map(kernel, args, count, chunk, ctx, onDone) {
+      return count <= chunk ? oneThread.map(kernel, args, count, chunk, ctx, onDone) : spread(kernel, args, count, chunk, ctx, onDone)
     },
+    away: async (kernel, args) => (await spread(kernel, args, 1, 1, quietContext))[0],
     async close() {
       await Promise.all(workers.splice(0).map((w) => w.terminate()))
     },
+  }
+  return pool
+
+  function spread<A, R>(kernel: Kernel<A, R>, args: A, count: number, chunk: number, ctx: RunContext, onDone?: (d: number) => void): Promise<R[]> {
+    start()
+    const map = ++maps
+    const chunks = Math.ceil(count / chunk)
+    const results = new Array<R>(chunks)
+    return new Promise<R[]>((resolve, reject) => {
+      let next = 0
+      let done = 0
+      let over = false
+      const finish = (act: () => void) => {
+        if (over) return
+        over = true
+        workers.forEach((w, i) => {
+          w.postMessage({ kind: 'end', map } satisfies ToThread)
+          w.off('message', listeners[i])
+          w.off('error', onError)
+          w.off('exit', onExit)
+          w.unref()
+        })
+        act()
+      }
+      const give = (w: Worker) => {
+        if (next >= chunks) return
+        const index = next++
+        w.postMessage({ kind: 'chunk', map, index, start: index * chunk, end: Math.min(count, (index + 1) * chunk) } satisfies ToThread)
+      }
+      const onError = (e: unknown) =>
+        finish(() => {
+          for (const w of workers.splice(0)) void w.terminate()
+          reject(e instanceof Error ? e : new Error(String(e)))
+        })
+      const onExit = () => onError(new Error('a thread ended in the middle of its work'))
+      const listeners = workers.map((w) => (m: FromThread) => {
+        if (m.map !== map || over) return
+        if (m.error !== undefined) return finish(() => reject(new Error(m.error)))
+        if (ctx.signal.aborted) return finish(() => reject(new Cancelled()))
+        results[m.index] = m.result as R
+        done++
+        onDone?.(done / chunks)
+        if (done === chunks) finish(() => resolve(results))
+        else give(w)
+      })
+      workers.forEach((w, i) => {
+        w.ref()
+        w.on('message', listeners[i])
+        w.on('error', onError)
+        w.on('exit', onExit)
+        w.postMessage({ kind: 'begin', map, kernel: kernel.name, args } satisfies ToThread)
+        // two in hand, so that a thread never waits for its next
+        give(w)
+        give(w)
+      })
+    })
   }
 }
 

@@ -4,7 +4,7 @@ import type { JobFields, JobState, JobSummary, OperationInfo, Problem, Step, Ste
 /** Everything asked of the server. Changes reach the open page by server-sent events (live.ts), which mark these answers as stale. */
 export const api = createApi({
   baseQuery: fetchBaseQuery({ baseUrl: '/api' }),
-  tagTypes: ['Jobs', 'Job'],
+  tagTypes: ['Jobs', 'Job', 'Scanners', 'Scanner', 'Artefacts'],
   endpoints: (b) => ({
     jobs: b.query<JobSummary[], void>({ query: () => 'jobs', providesTags: ['Jobs'] }),
     job: b.query<JobState, string>({ query: (id) => `jobs/${id}`, providesTags: (_r, _e, id) => [{ type: 'Job', id }] }),

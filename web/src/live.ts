@@ -34,7 +34,7 @@ export function listen(store: { dispatch: (a: never) => unknown }): void {
   source.onopen = () => {
     dispatch(progressSlice.actions.connection(true))
     // what happened while we were away
-    if (lost) dispatch(api.util.invalidateTags(['Jobs', 'Job']))
+    if (lost) dispatch(api.util.invalidateTags(['Jobs', 'Job', 'Scanners', 'Scanner']))
     lost = false
   }
   source.onerror = () => {
@@ -44,6 +44,7 @@ export function listen(store: { dispatch: (a: never) => unknown }): void {
   source.onmessage = (m: MessageEvent<string>) => {
     const e = JSON.parse(m.data) as ServerEvent
     if (e.type === 'progress') dispatch(progressSlice.actions.progressed(e))
+    else if (e.type === 'scanner') dispatch(api.util.invalidateTags(['Scanners', { type: 'Scanner', id: e.scanner }]))
     else dispatch(api.util.invalidateTags(['Jobs', { type: 'Job', id: e.job }]))
   }
 }

@@ -51,6 +51,7 @@ export const step = (operation: string, more: Partial<Step> = {}): Step => ({
   reused: false,
   createdAt: '2026-05-04T08:00:00.000Z',
   file: null,
+  recordedWith: null,
   ...more,
 })
 
@@ -67,6 +68,7 @@ export function jobOf(tray: TrayItem[], steps: Step[] = [], more: Partial<JobSta
       tolerance: 0.2,
       surface: 'matte',
       notes: '',
+      scanner: null,
       demo: false,
       createdAt: '2026-05-04T08:00:00.000Z',
       updatedAt: '2026-05-04T08:00:00.000Z',

@@ -1,4 +1,4 @@
-import { fromRotationVector, invertRigid, multiply, translation, type Mat4 } from '../base/mat4.ts'
+import { fromRotationVector, invertRigid, multiply, transformPoint, translation, type Mat4 } from '../base/mat4.ts'
 import { bodyToLeft, type ScannerSpec } from '../scanner/spec.ts'
 import type { Stereo } from './camera.ts'
 import { plateNormal } from './bundle.ts'
@@ -28,13 +28,13 @@ export function targetPoses(spec: ScannerSpec, stereo: Stereo, plate: Plate): Ta
   })
   return [
     t('straight, ideal distance', ideal, 4, -5),
-    t('top leant away', ideal, 28, 0),
-    t('bottom leant away', ideal, -28, 0),
+    t('bottom leant away', ideal, 28, 0),
+    t('top leant away', ideal, -28, 0),
     t('left side away', ideal, 0, 26),
     t('right side away', ideal, 0, -26),
     t('near', close, -6, 6),
-    t('near, top leant away', close, 24, 8),
-    t('near, side away', close, -8, -24),
+    t('near, bottom leant away', close, 24, 8),
+    t('near, right side away', close, -8, -24),
     t('far', distant, 5, -8),
     t('far, upper left corner', distant, -24, 18, -1, -1),
     t('far, upper right corner', distant, -24, -18, 1, -1),
@@ -53,18 +53,31 @@ export function placed(stereo: Stereo, plate: Plate, x: number, y: number, z: nu
   return multiply(bodyToLeft(stereo), multiply(translation(x, y, z), multiply(turn, middle)))
 }
 
-/** How the plate has to be moved from where it is to a target, in words a hand understands. */
-export interface Match {
-  /** mm the plate has to go away (+) or come nearer (-) */
+/** A movement of the plate as the scanner sees it, about the plate's own middle: mm and degrees. */
+export interface Movement {
   away: number
-  /** mm to the right and down, as the scanner sees it */
   right: number
   down: number
-  /** degrees: top away (+), and right side away (+) */
+  /** tilts: top, and right side, go away */
   topAway: number
   rightAway: number
-  /** degrees to turn clockwise on its face, to the nearest that will do */
+  /** clockwise on its face */
   turn: number
+}
+
+/** The plate after a movement; poses are plate to body. */
+export function movedPlate(plate: Plate, pose: ArrayLike<number>, m: Movement): Mat4 {
+  const middle = transformPoint(pose, ((plate.columns - 1) * plate.pitch) / 2, ((plate.rows - 1) * plate.pitch) / 2, 0)
+  const turn = multiply(
+    fromRotationVector(-m.topAway * DEGREE, 0, 0),
+    multiply(fromRotationVector(0, -m.rightAway * DEGREE, 0), fromRotationVector(0, 0, m.turn * DEGREE)),
+  )
+  const there = translation(middle[0] + m.right, middle[1] + m.down, middle[2] + m.away)
+  return multiply(there, multiply(turn, multiply(translation(-middle[0], -middle[1], -middle[2]), pose)))
+}
+
+/** How the plate has to be moved from where it is to a target, in words a hand understands. */
+export interface Match extends Movement {
   /** 0..1: how near all of them are; at 1 the pose is taken */
   nearness: number
   matched: boolean
@@ -91,7 +104,7 @@ export function matchPose(stereo: Stereo, plate: Plate, pose: ArrayLike<number>,
   // upside down does as well: the dots say which way up it is
   const turn = ((((roll(b) - roll(a)) % 180) + 270) % 180) - 90
   const z = at(b, 2)
-  const match = { away: d[2], right: d[0], down: d[1], topAway: bx - ax, rightAway: by - ay, turn }
+  const match = { away: d[2], right: d[0], down: d[1], topAway: ax - bx, rightAway: ay - by, turn }
   // each as a share of what is allowed
   const off = [
     Math.abs(match.away) / (0.06 * z),

@@ -25,6 +25,8 @@ export const scannerSpec = z.object({
   design: stereoSchema,
   range: z.object({ near: z.number().positive(), ideal: z.number().positive(), far: z.number().positive() }),
   patterns: z.array(z.string().min(1)).min(1),
+  /** frames of points that make one full measurement when nothing moves */
+  shotFrames: z.number().int().min(1).max(200),
   /** smallest and largest distance between dots of plates that suit the lens */
   platePitch: z.tuple([z.number().positive(), z.number().positive()]),
   /** length of the ball bar that suits the working volume */

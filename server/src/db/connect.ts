@@ -2,6 +2,7 @@ import pg from 'pg'
 import { Sequelize } from 'sequelize'
 import { migrate } from './migrations.ts'
 import { defineModels } from './models.ts'
+import { defineScannerModels } from './scannermodels.ts'
 
 export interface Database {
   url: string
@@ -17,6 +18,7 @@ export async function connect(url: string): Promise<Database> {
   await sequelize.authenticate()
   await migrate(sequelize)
   defineModels(sequelize)
+  defineScannerModels(sequelize)
   const pool = new pg.Pool({ connectionString: url, max: 6 })
   pool.on('error', () => undefined)
   return {

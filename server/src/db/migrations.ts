@@ -48,6 +48,31 @@ create index item_job on item (job_id);
     name: '003-pictures',
     up: 'alter table step add picture text; update step set picture = job.picture from job where step.id = job.head; alter table job drop picture;',
   },
+  {
+    name: '004-scanners',
+    up: `
+create table scanner (
+  id uuid primary key default gen_random_uuid(), name text not null, model text not null, serial text not null unique, address text,
+  stand_in jsonb, switched_on boolean not null default false, spec jsonb not null, calibration_id uuid,
+  shock_at timestamptz, used_at timestamptz, created_at timestamptz not null default now());
+create table artefact (
+  id uuid primary key default gen_random_uuid(), kind text not null, certificate jsonb not null, created_at timestamptz not null default now());
+create table calibration (
+  id uuid primary key default gen_random_uuid(), scanner_id uuid not null references scanner, previous_id uuid references calibration,
+  at timestamptz not null default now(), state text not null, way text not null, plate jsonb not null, celsius double precision not null,
+  cold boolean not null, observations jsonb not null, result jsonb, judgement jsonb);
+create index calibration_scanner on calibration (scanner_id, at);
+create table verification (
+  id uuid primary key default gen_random_uuid(), scanner_id uuid not null references scanner, calibration_id uuid references calibration,
+  at timestamptz not null default now(), bar jsonb not null, celsius double precision not null, cold boolean not null, limits jsonb not null,
+  readings jsonb not null, result jsonb not null);
+create index verification_scanner on verification (scanner_id, at);
+create table scanner_note (
+  id uuid primary key default gen_random_uuid(), scanner_id uuid not null references scanner, at timestamptz not null default now(), text text not null);
+alter table job add scanner uuid references scanner;
+alter table step add recorded_with jsonb;
+`,
+  },
 ]
 
 /** Brings the database up to this version of the program. Safe to call at every start; several processes may. */

@@ -9,6 +9,7 @@ export class JobRow extends Model<InferAttributes<JobRow>, InferCreationAttribut
   declare tolerance: CreationOptional<number | null>
   declare surface: 'matte' | 'dark' | 'glossy' | 'see-through'
   declare notes: CreationOptional<string>
+  declare scanner: CreationOptional<string | null>
   declare demo: CreationOptional<boolean>
   /** the step the job stands at */
   declare head: CreationOptional<string | null>
@@ -67,6 +68,7 @@ export class StepRow extends Model<InferAttributes<StepRow>, InferCreationAttrib
   declare fileName: CreationOptional<string | null>
   declare fileRole: CreationOptional<string | null>
   declare setupId: CreationOptional<string | null>
+  declare recordedWith: CreationOptional<Step['recordedWith']>
   declare createdAt: CreationOptional<Date>
   declare startedAt: CreationOptional<Date | null>
   declare finishedAt: CreationOptional<Date | null>
@@ -123,6 +125,7 @@ export function defineModels(db: Sequelize): void {
       tolerance: DataTypes.DOUBLE,
       surface: text(),
       notes: text(''),
+      scanner: ref(),
       demo: flag(),
       head: ref(),
       tip: ref(),
@@ -169,6 +172,7 @@ export function defineModels(db: Sequelize): void {
       fileName: text(),
       fileRole: text(),
       setupId: ref(),
+      recordedWith: DataTypes.JSONB,
       createdAt: { type: DataTypes.DATE, defaultValue: DataTypes.NOW },
       startedAt: DataTypes.DATE,
       finishedAt: DataTypes.DATE,

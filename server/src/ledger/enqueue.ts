@@ -57,7 +57,7 @@ export async function enqueueStep(queue: Queue, jobId: string, request: StepRequ
 export async function enqueueImport(
   queue: Queue,
   jobId: string,
-  file: { id: string; name: string; role?: string | undefined; setup?: string | undefined; unit?: string | undefined },
+  file: { id: string; name: string; role?: string | undefined; setup?: string | undefined; unit?: string | undefined; recordedWith?: StepRow['recordedWith'] },
 ): Promise<StepRow> {
   const op = operation('import')
   const step = await StepRow.create({
@@ -70,6 +70,7 @@ export async function enqueueImport(
     fileName: file.name,
     fileRole: file.role ?? null,
     setupId: file.setup ?? null,
+    recordedWith: file.recordedWith ?? null,
   })
   await send(queue, jobId)
   return step
@@ -155,6 +156,7 @@ export async function rerunStep(queue: Queue, jobId: string, stepId: string, par
         fileId: s.fileId,
         fileName: s.fileName,
         fileRole: s.fileRole,
+        recordedWith: s.recordedWith,
         setupId: s.setupId,
       }),
     )

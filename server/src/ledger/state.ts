@@ -90,6 +90,7 @@ export function toStep(s: StepRow): Step {
     reused: s.reused,
     createdAt: s.createdAt.toISOString(),
     file: s.fileName,
+    recordedWith: s.recordedWith ?? null,
   }
 }
 
@@ -124,9 +125,9 @@ export function trayItems(l: Ledger): TrayItem[] {
 export async function jobState(jobId: string): Promise<JobState> {
   const l = await loadLedger(jobId)
   const setups = await SetupRow.findAll({ where: { jobId }, order: [['place', 'ASC']] })
-  const { id, title, part, purpose, tolerance, surface, notes, demo, head, tip, createdAt, updatedAt } = l.job
+  const { id, title, part, purpose, tolerance, surface, notes, scanner, demo, head, tip, createdAt, updatedAt } = l.job
   return {
-    job: { id, title, part, purpose, tolerance, surface, notes, demo, createdAt: createdAt.toISOString(), updatedAt: updatedAt.toISOString() },
+    job: { id, title, part, purpose, tolerance, surface, notes, scanner, demo, createdAt: createdAt.toISOString(), updatedAt: updatedAt.toISOString() },
     setups: setups.map((s) => ({ id: s.id, name: s.name, place: s.place })),
     head,
     forward: forwardOf(l.steps, head, tip),

@@ -9,7 +9,7 @@ export function eventRoutes(bus: Bus): Router {
     res.writeHead(200, { 'Content-Type': 'text/event-stream', 'Cache-Control': 'no-store', Connection: 'keep-alive', 'X-Accel-Buffering': 'no' })
     res.write(': open\n\n')
     const off = bus.on('event', (e) => {
-      if (!job || e.job === job) res.write(`data: ${JSON.stringify(e)}\n\n`)
+      if (!job || !('job' in e) || e.job === job) res.write(`data: ${JSON.stringify(e)}\n\n`)
     })
     const alive = setInterval(() => res.write(': alive\n\n'), 20_000)
     req.on('close', () => {

@@ -15,11 +15,13 @@ import { ItemRow, type ArrayRef } from '../db/models.ts'
 import { enqueueImport, type Queue } from '../ledger/enqueue.ts'
 import { jobOr404, loadLedger, toStep } from '../ledger/state.ts'
 import { unpackItem, type Arrays } from '../worker/pack.ts'
+import type { ScannerKeeper } from '../scanners/keeper.ts'
+import { standing } from '../scanners/summary.ts'
 import { fileName } from './jobs.ts'
 
 const LARGEST_FILE = 2 * 1024 ** 3 + 64 * 1024 ** 2
 
-export function fileRoutes(db: Database, queue: Queue): Router {
+export function fileRoutes(db: Database, queue: Queue, keeper: ScannerKeeper): Router {
   const r = Router()
 
   /** The body is the file itself, streamed into the database; the step that reads it is queued behind it. */
@@ -35,7 +37,9 @@ export function fileRoutes(db: Database, queue: Queue): Router {
       })
     const stored = await storeFile(db.pool, name, limited(req, name))
     if (stored.bytes === 0) throw new OakError('empty', 'The file is empty (0 bytes).', { where: name, remedy: 'Export or copy it again.' })
-    const step = await enqueueImport(queue, job.id, { id: stored.id, name, role: query.role, setup: query.setup, unit: query.unit })
+    // a pass keeps how its scanner stood when it came in
+    const recordedWith = job.scanner && query.role !== 'nominal' && query.role !== 'mesh' ? await standing(job.scanner, keeper) : null
+    const step = await enqueueImport(queue, job.id, { id: stored.id, name, role: query.role, setup: query.setup, unit: query.unit, recordedWith })
     res.status(202).json(toStep(step))
   })
 

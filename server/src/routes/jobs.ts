@@ -128,6 +128,7 @@ async function summary(job: JobRow): Promise<JobSummary> {
     tolerance: job.tolerance,
     surface: job.surface,
     notes: job.notes,
+    scanner: job.scanner,
     demo: job.demo,
     createdAt: job.createdAt.toISOString(),
     updatedAt: job.updatedAt.toISOString(),

@@ -11,8 +11,8 @@ import type { CardProps } from '../cards.ts'
 export function BriefCard({ go }: CardProps) {
   const { state } = useOpenJob()
   const [fields, setFields] = useState<JobFields>(() => {
-    const { title, part, purpose, tolerance, surface, notes } = state.job
-    return { title, part, purpose, tolerance, surface, notes }
+    const { title, part, purpose, tolerance, surface, notes, scanner } = state.job
+    return { title, part, purpose, tolerance, surface, notes, scanner }
   })
   const [patch, { error, isLoading }] = usePatchJobMutation()
   const set = (f: Partial<JobFields>) => setFields({ ...fields, ...f })

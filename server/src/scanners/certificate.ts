@@ -1,0 +1,99 @@
+import { createRequire } from 'node:module'
+import PDFDocument from 'pdfkit'
+import type { CalibrationRow, ScannerRow, VerificationRow } from '../db/scannermodels.ts'
+
+const need = createRequire(import.meta.url)
+/** the fonts of the application, from its own packages */
+const FONT = {
+  text: '@fontsource/commissioner/files/commissioner-latin-400-normal.woff',
+  bold: '@fontsource/commissioner/files/commissioner-latin-600-normal.woff',
+  figures: '@fontsource/spline-sans-mono/files/spline-sans-mono-latin-400-normal.woff',
+}
+const INK = '#2B2520'
+const OAK = '#8A5A2B'
+
+const QUANTITY = {
+  form: 'Probing form error, band of 95 % of the points',
+  size: 'Probing size error, diameter',
+  distance: 'Sphere distance error',
+} as const
+
+/** The verification of a scanner as a page to print. Everything on it is from the database. */
+export function certificatePdf(scanner: ScannerRow, calibration: CalibrationRow | null, v: VerificationRow): PDFKit.PDFDocument {
+  const pdf = new PDFDocument({
+    size: 'A4',
+    margin: 56,
+    info: { Title: `Verification of ${scanner.name}, ${v.at.toISOString().slice(0, 10)}`, Creator: 'Oak Gauge' },
+  })
+  for (const [name, file] of Object.entries(FONT)) pdf.registerFont(name, need.resolve(file))
+  const day = (d: Date) => d.toISOString().slice(0, 16).replace('T', ' ') + ' UTC'
+  pdf.fillColor(OAK).font('bold').fontSize(11).text('Oak Gauge')
+  pdf.fillColor(INK).fontSize(20).text(`Verification of ${scanner.name}`).moveDown(0.3)
+  pdf.font('text').fontSize(10)
+  const fact = (name: string, value: string) => {
+    const y = pdf.y
+    pdf.fillColor('#6B5D4F').text(name, 56, y, { width: 150 })
+    pdf.fillColor(INK).text(value, 210, y, { width: 330 })
+    pdf.y = Math.max(pdf.y, y + 15)
+  }
+  fact('Scanner', `${scanner.model}, serial ${scanner.serial}`)
+  fact('Verified', `${day(v.at)}${v.cold ? ', although the scanner was not warm' : ''}`)
+  fact('Calibration', calibration ? `of ${day(calibration.at)}, reprojection error ${calibration.result?.rms.toFixed(3)} px` : 'the scanner’s own')
+  fact(
+    'Artefact',
+    `${v.bar.name}, certificate ${v.bar.certificate.number} of ${v.bar.certificate.date}${v.bar.certificate.laboratory ? `, ${v.bar.certificate.laboratory}` : ''}`,
+  )
+  fact('Distance of the spheres', `${v.bar.distance.toFixed(4)} mm, U = ${v.bar.uncertainty.toFixed(4)} mm (k = 2) at ${v.bar.certificate.temperature} °C`)
+  fact('Room', `${v.celsius.toFixed(1)} °C`)
+  fact('Positions', `${v.readings.length}`)
+  pdf.moveDown(1)
+  const columns = [56, 290, 355, 415, 475]
+  const row = (cells: string[], font: string) => {
+    const y = pdf.y
+    cells.forEach((c, i) => {
+      pdf.font(i === 0 || font === 'bold' ? (font === 'bold' ? 'bold' : 'text') : i === 4 ? 'bold' : 'figures')
+      pdf.text(c, columns[i], y, { width: (columns[i + 1] ?? 545) - columns[i] - 6, align: i === 0 || i === 4 ? 'left' : 'right' })
+    })
+    pdf.y = y + 17
+  }
+  pdf.fontSize(9.5)
+  row(['Quantity, worst position', 'value mm', 'U mm', 'limit mm', 'verdict'], 'bold')
+  pdf
+    .moveTo(56, pdf.y - 2)
+    .lineTo(540, pdf.y - 2)
+    .strokeColor(OAK)
+    .lineWidth(0.8)
+    .stroke()
+  for (const q of v.result.rows) row([QUANTITY[q.name], q.value.toFixed(4), q.uncertainty.toFixed(4), q.limit.toFixed(3), q.verdict], 'text')
+  pdf.moveDown(0.6)
+  row(['Each position: distance error mm', 'sphere 1 form', 'size', 'sphere 2 form', 'size'], 'bold')
+  pdf
+    .moveTo(56, pdf.y - 2)
+    .lineTo(540, pdf.y - 2)
+    .stroke()
+  v.readings.forEach((r, i) => {
+    const y = pdf.y
+    const [a, b] = r.spheres
+    const cells = [`${i + 1}     ${r.distance.toFixed(4)}`, a.form.toFixed(4), a.size.toFixed(4), b.form.toFixed(4), b.size.toFixed(4)]
+    cells.forEach((c, k) =>
+      pdf.font('figures').text(c, columns[k], y, { width: (columns[k + 1] ?? 545) - columns[k] - 6, align: k === 0 || k === 4 ? 'left' : 'right' }),
+    )
+    pdf.y = y + 14
+  })
+  pdf.x = 56
+  pdf.moveDown(1.2)
+  pdf.font('bold').fontSize(13).fillColor(INK).text(`Verdict: ${v.result.verdict}`, 56)
+  pdf.moveDown(0.4)
+  pdf
+    .font('text')
+    .fontSize(8.5)
+    .fillColor('#6B5D4F')
+    .text(
+      'Quantities in the manner of ISO 10360-13 and VDI/VDE 2634 parts 2 and 3: spheres fitted by least squares with free radius, at most 3 in 1000 points taken out as outliers, ' +
+        'the cone of 45 degrees around the rod left out. Decided by ISO 14253-1: passed when the value lies inside the limit by more than its expanded uncertainty U (k = 2), failed when it lies outside by more than U. ' +
+        'The procedure does not cover all positions and materials of these standards; what it leaves out is said in docs/methods.md. This page is no accredited certificate.',
+      { width: 484 },
+    )
+  pdf.end()
+  return pdf
+}

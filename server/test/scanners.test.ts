@@ -1,0 +1,243 @@
+import { afterAll, beforeAll, describe, expect, it } from '@jest/globals'
+import type { ArtefactSummary, CalibrationRun, ScannerDetail, ScannerSummary, VerificationDetail, VerificationRun } from '@oak-gauge/contract'
+import { BALL_BARS, PLATES } from '@oak-gauge/scanners/artefacts.ts'
+import { stockShelf } from '../src/scanners/demo.ts'
+import { startAll, type All } from './help.ts'
+
+let all: All
+let artefacts: ArtefactSummary[]
+const shelf: Record<string, string> = {}
+
+beforeAll(async () => {
+  // clocks so fast that every scanner is warm within a second
+  process.env['OAK_CLOCK'] = '4000'
+  all = await startAll()
+  await stockShelf()
+  for (const s of (await all.call('GET', '/scanners')).body as ScannerSummary[]) shelf[s.name] = s.id
+  artefacts = (await all.call('GET', '/artefacts')).body
+}, 60_000)
+afterAll(() => all.stop())
+
+const detail = async (name: string): Promise<ScannerDetail> => (await all.call('GET', `/scanners/${shelf[name]}`)).body
+const artefact = (name: string) => artefacts.find((a) => a.name === name)!.id
+async function until<T>(read: () => Promise<T>, good: (v: T) => boolean, seconds = 90): Promise<T> {
+  const end = Date.now() + seconds * 1000
+  for (;;) {
+    const v = await read()
+    if (good(v)) return v
+    if (Date.now() > end) throw new Error(`still ${JSON.stringify(v).slice(0, 400)}`)
+    await new Promise((r) => setTimeout(r, 100))
+  }
+}
+const connected = (name: string) =>
+  until(
+    () => detail(name),
+    (s) => s.link === 'connected' && s.state?.warm === true,
+  )
+const run = async <T>(name: string): Promise<T> => (await all.call('GET', `/scanners/${shelf[name]}/run`)).body
+
+async function calibrate(name: string, way: string, plate: string, more: object = {}): Promise<CalibrationRun> {
+  const begun = await all.call('POST', `/scanners/${shelf[name]}/calibrations`, { plate: artefact(plate), way, ...more })
+  if (begun.status !== 202) throw new Error(JSON.stringify(begun.body))
+  return until(
+    () => run<CalibrationRun>(name),
+    (r) => r.phase === 'done' || r.phase === 'failed',
+    200,
+  )
+}
+async function verifyWith(name: string, bar: string): Promise<VerificationDetail> {
+  const begun = await all.call('POST', `/scanners/${shelf[name]}/verifications`, { bar: artefact(bar) })
+  if (begun.status !== 202) throw new Error(JSON.stringify(begun.body))
+  await all.call('POST', `/scanners/${shelf[name]}/run/take-all`, {})
+  const r = await until(
+    () => run<VerificationRun>(name),
+    (v) => v.phase === 'done' || v.problem !== null,
+    120,
+  )
+  if (!r.verification) throw new Error(JSON.stringify(r.problem))
+  return (await all.call('GET', `/verifications/${r.verification}`)).body
+}
+const error = (v: VerificationDetail, what: string) => v.rows.find((r) => r.name === what)!
+
+describe('a scanner through its life', () => {
+  it('is switched on, warms up, and says that it was never calibrated', async () => {
+    const before = await detail('Alder')
+    expect([before.link, before.health.state]).toEqual(['off', 'no-go'])
+    await all.call('PATCH', `/scanners/${shelf['Alder']}`, { on: true })
+    const s = await connected('Alder')
+    expect(s.state!.celsius).toBeGreaterThan(s.state!.room + 9)
+    expect(s.warming.celsius.length).toBeGreaterThan(0)
+    expect(s.standIn?.clock).toBe(4000)
+  })
+
+  it('is calibrated by the script, put into use, and then measures a ball bar within its limits', async () => {
+    const r = await calibrate('Alder', 'script', 'Quoin 12')
+    expect([r.phase, r.problem, r.taken]).toEqual(['done', null, 16])
+    const used = await all.call('POST', `/scanners/${shelf['Alder']}/use/${r.calibration}`, {})
+    expect([used.status, used.body.health.state]).toEqual([200, 'go'])
+    const c = (await all.call('GET', `/calibrations/${r.calibration}`)).body
+    expect(c.judgement.verdict).toBe('go')
+    expect(c.result.rms).toBeLessThan(0.02)
+    expect(c.result.covered).toBeGreaterThan(0.7)
+    const v = await verifyWith('Alder', 'Windlass 300')
+    expect(v.verdict).toBe('pass')
+    expect(Math.abs(error(v, 'distance').value)).toBeLessThan(0.03)
+    expect(v.readings).toHaveLength(7)
+    const pdf = await fetch(`${all.url}/api/verifications/${v.id}/certificate.pdf`)
+    const bytes = Buffer.from(await pdf.arrayBuffer())
+    expect([pdf.status, bytes.subarray(0, 5).toString()]).toEqual([200, '%PDF-'])
+    expect((await detail('Alder')).health.reason).toBe('Calibrated and verified.')
+  }, 240_000)
+
+  it('dropped, it is due at once; the ball bar says no-go; calibrating anew restores it; and one can roll back', async () => {
+    const first = (await detail('Alder')).calibration!.id
+    await all.call('POST', `/scanners/${shelf['Alder']}/drop`, {})
+    const knocked = await until(
+      () => detail('Alder'),
+      (s) => s.health.state !== 'go',
+    )
+    expect(knocked.health.reason).toMatch(/knock/)
+    const bad = await verifyWith('Alder', 'Windlass 300')
+    expect(bad.verdict).toBe('fail')
+    expect(Math.abs(error(bad, 'distance').value)).toBeGreaterThan(0.1)
+    expect((await detail('Alder')).health.state).toBe('no-go')
+    const r = await calibrate('Alder', 'script', 'Quoin 12')
+    await all.call('POST', `/scanners/${shelf['Alder']}/use/${r.calibration}`, {})
+    const good = await verifyWith('Alder', 'Windlass 300')
+    expect(good.verdict).toBe('pass')
+    const s = await detail('Alder')
+    expect(s.health.state).toBe('go')
+    expect(s.calibrations).toHaveLength(2)
+    const back = await all.call('POST', `/scanners/${shelf['Alder']}/use/${first}`, {})
+    expect(back.body.calibration.id).toBe(first)
+    expect(back.body.notes[0].text).toMatch(/Rolled back/)
+    await all.call('POST', `/scanners/${shelf['Alder']}/use/${r.calibration}`, {})
+  }, 400_000)
+
+  it('Hazel calibrates by herself on her turntable', async () => {
+    await all.call('PATCH', `/scanners/${shelf['Hazel']}`, { on: true })
+    await connected('Hazel')
+    const r = await calibrate('Hazel', 'turntable', 'Quoin 8')
+    expect([r.phase, r.problem]).toEqual(['done', null])
+    expect(r.taken).toBeGreaterThanOrEqual(14)
+    await all.call('POST', `/scanners/${shelf['Hazel']}/use/${r.calibration}`, {})
+    const v = await verifyWith('Hazel', 'Windlass 150')
+    expect([v.verdict, Math.abs(error(v, 'distance').value) < 0.02]).toEqual(['pass', true])
+  }, 240_000)
+
+  it.each([
+    ['Birch', 'Quoin 20'],
+    ['Rowan', 'Quoin 4'],
+  ])(
+    '%s passes as well',
+    async (name, plate) => {
+      await all.call('PATCH', `/scanners/${shelf[name]}`, { on: true })
+      await connected(name)
+      const r = await calibrate(name, 'script', plate)
+      expect([r.phase, r.problem]).toEqual(['done', null])
+      await all.call('POST', `/scanners/${shelf[name]}/use/${r.calibration}`, {})
+      const v = await verifyWith(name, 'Windlass 300')
+      expect([name, v.rows.map((x) => `${x.name} ${x.value.toFixed(4)} U ${x.uncertainty.toFixed(4)} of ${x.limit} ${x.verdict}`), v.verdict]).toEqual([
+        name,
+        expect.anything(),
+        'pass',
+      ])
+      await all.call('PATCH', `/scanners/${shelf[name]}`, { on: false })
+    },
+    240_000,
+  )
+})
+
+describe('what goes wrong is said, and the run goes on', () => {
+  it('a cold scanner wants an explicit anyway, which is recorded', async () => {
+    process.env['OAK_CLOCK'] = '1'
+    await all.call('PATCH', `/scanners/${shelf['Birch']}`, { on: true })
+    await until(
+      () => detail('Birch'),
+      (s) => s.link === 'connected',
+    )
+    const refused = await all.call('POST', `/scanners/${shelf['Birch']}/calibrations`, { plate: artefact('Quoin 20'), way: 'script' })
+    expect([refused.status, refused.body.code]).toEqual([409, 'cold'])
+    const r = await calibrate('Birch', 'script', 'Quoin 20', { cold: true, targets: 6 })
+    expect(r.phase).toBe('done')
+    await all.call('POST', `/scanners/${shelf['Birch']}/use/${r.calibration}`, {})
+    const s = await detail('Birch')
+    expect([s.health.state, s.health.reason, s.notes.some((n) => /not warm/.test(n.text))]).toEqual(['due', 'It was calibrated cold.', true])
+    process.env['OAK_CLOCK'] = '4000'
+  }, 120_000)
+
+  it('the file of another plate', async () => {
+    const begun = await all.call('POST', `/scanners/${shelf['Alder']}/calibrations`, { plate: artefact('Quoin 4'), way: 'hand', onBench: artefact('Quoin 12') })
+    expect(begun.status).toBe(202)
+    const r = await until(
+      () => run<CalibrationRun>('Alder'),
+      (x) => x.trouble !== null,
+    )
+    expect(r.trouble).toMatchObject({ code: 'wrong-plate', message: 'The dots in view are not those of Quoin 4.' })
+    await all.call('POST', `/scanners/${shelf['Alder']}/run/cancel`, {})
+    expect((await run<CalibrationRun>('Alder')).problem?.code).toBe('cancelled')
+  }, 60_000)
+
+  it('by hand: the plate is moved to its target, held still, and taken; a second run is refused meanwhile', async () => {
+    await all.call('POST', `/scanners/${shelf['Alder']}/calibrations`, { plate: artefact('Quoin 12'), way: 'hand' })
+    const again = await all.call('POST', `/scanners/${shelf['Alder']}/calibrations`, { plate: artefact('Quoin 12'), way: 'hand' })
+    expect([again.status, again.body.code]).toEqual([409, 'busy'])
+    for (let taken = 0; taken < 3; taken++) {
+      const r = await until(
+        () => run<CalibrationRun>('Alder'),
+        (x) => x.match !== null && x.target === taken,
+      )
+      const { away, right, down, topAway, rightAway, turn } = r.match!
+      await all.call('POST', `/scanners/${shelf['Alder']}/run/hand`, { away, right, down, topAway, rightAway, turn })
+      await until(
+        () => run<CalibrationRun>('Alder'),
+        (x) => x.taken === taken + 1,
+      )
+    }
+    const live = await fetch(`${all.url}/api/scanners/${shelf['Alder']}/live?after=0`)
+    expect([live.status, (await live.arrayBuffer()).byteLength > 2 * 512 * 384]).toEqual([200, true])
+  }, 120_000)
+
+  it('the link breaks: said at once, the session kept, and it goes on', async () => {
+    // the process of the stand-in is killed from outside
+    const { execFileSync } = await import('node:child_process')
+    execFileSync('pkill', ['-f', 'standin.js alder'])
+    await until(
+      () => run<CalibrationRun>('Alder'),
+      (x) => x.phase === 'waiting',
+      20,
+    )
+    expect((await detail('Alder')).link).not.toBe('connected')
+    const r = await until(
+      () => run<CalibrationRun>('Alder'),
+      (x) => x.phase === 'looking',
+      30,
+    )
+    expect(r.taken).toBe(3)
+    const solved = await all.call('POST', `/scanners/${shelf['Alder']}/run/solve`, {})
+    expect(solved.body.problem).toMatchObject({ code: 'too-few-poses' })
+    await all.call('POST', `/scanners/${shelf['Alder']}/run/cancel`, {})
+  }, 90_000)
+
+  it('certificates with NaN, of the wrong kind, or with an outside dot', async () => {
+    const put = async (body: string) => {
+      const r = await fetch(`${all.url}/api/artefacts?name=plate.json`, { method: 'PUT', body })
+      return { status: r.status, body: (await r.json()) as { message: string; where: string } }
+    }
+    const nan = await put(JSON.stringify(PLATES[0]).replace('"pitch":4', '"pitch":NaN'))
+    expect([nan.status, nan.body.message]).toEqual([422, 'The certificate says NaN where a number belongs.'])
+    expect((await put('{"format":"something"}')).status).toBe(422)
+    expect((await put(JSON.stringify({ ...PLATES[0], large: [[40, 1]] }))).body.message).toMatch(/outside of the plate/)
+    const bar = await put(JSON.stringify({ ...BALL_BARS[0], id: 'W300b', distance: -1 }))
+    expect([bar.status, bar.body.where]).toEqual([422, 'plate.json, distance'])
+    expect((await put(JSON.stringify({ ...BALL_BARS[0], id: 'W300b' }))).status).toBe(201)
+  })
+
+  it('an address where nothing answers, or something else', async () => {
+    const none = await all.call('POST', '/scanners', { address: 'ws://127.0.0.1:9' })
+    expect([none.status, none.body.code]).toEqual([422, 'no-scanner'])
+    const other = await all.call('POST', '/scanners', { address: all.url.replace('http', 'ws') })
+    expect([other.status, other.body.code]).toEqual([422, 'no-scanner'])
+    expect((await all.call('POST', '/scanners', { address: 'alder' })).status).toBe(400)
+  })
+})
