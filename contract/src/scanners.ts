@@ -155,6 +155,8 @@ export interface VerificationRun {
   bar: string
   phase: 'ready' | 'measuring' | 'waiting' | 'done' | 'failed'
   positions: number
+  /** how the bar is to be held next */
+  name: string
   readings: BarReading[]
   problem: Problem | null
   verification: string | null

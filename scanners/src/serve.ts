@@ -53,10 +53,17 @@ function converse(device: StandIn, socket: WebSocket, onLasting: () => void): vo
   let working = false
   const waiting: Uint8Array[] = []
   const say = (m: FromScanner) => socket.readyState === socket.OPEN && socket.send(JSON.stringify(m))
+  /** what is to be said when the last frame has gone: done means that all of them have been sent */
+  let afterFrames: (() => void) | undefined
   const release = () => {
     while (credit > 0 && waiting.length) {
       credit--
       socket.send(waiting.shift()!)
+    }
+    if (waiting.length === 0 && afterFrames) {
+      const f = afterFrames
+      afterFrames = undefined
+      f()
     }
   }
   const frame: Parameters<StandIn['obey']>[1] = (head, arrays) => {
@@ -89,17 +96,25 @@ function converse(device: StandIn, socket: WebSocket, onLasting: () => void): vo
     working = true
     // one command at a turn of the loop: state messages and closing come in between
     setImmediate(() => {
-      working = false
+      let end: () => void
       try {
         const { shock } = device.obey(m, frame)
-        say({ type: 'done', id: m.id })
-        if (shock) say({ type: 'event', event: 'shock', time: device.now() })
-        if (m.type === 'use-calibration' || m.type === 'drop') onLasting()
+        end = () => {
+          say({ type: 'done', id: m.id })
+          if (shock) say({ type: 'event', event: 'shock', time: device.now() })
+          if (m.type === 'use-calibration' || m.type === 'drop') onLasting()
+        }
       } catch (e) {
-        if (e instanceof Refusal) say({ type: 'refused', id: m.id, code: e.code, message: e.message })
-        else say({ type: 'refused', id: m.id, code: 'failed', message: e instanceof Error ? e.message.slice(0, 400) : 'it failed' })
+        const refusal =
+          e instanceof Refusal ? { code: e.code, message: e.message } : { code: 'failed', message: e instanceof Error ? e.message.slice(0, 400) : 'it failed' }
+        end = () => say({ type: 'refused', id: m.id, ...refusal })
       }
-      work()
+      afterFrames = () => {
+        working = false
+        end()
+        work()
+      }
+      release()
     })
   }
   socket.on('message', (data, binary) => {

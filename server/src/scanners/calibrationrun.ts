@@ -133,11 +133,13 @@ export class CalibrationRun implements Run {
     const { way, onBench } = this.options
     if (way === 'files') return
     const link = this.keeper.link(this.scanner.id)
-    if (link.hello.standIn)
+    if (link.hello.standIn) {
+      await link.order({ type: 'hand', pose: Array.from(this.hand) })
       await link.order({
         type: 'bench',
         things: [way === 'turntable' ? { kind: 'table-plate', plate: onBench } : { kind: 'plate', plate: onBench, pose: Array.from(this.bench) }],
       })
+    }
     if (way === 'hand') await link.order({ type: 'mode', mode: 'images' })
     else void this.byItself()
   }
@@ -257,6 +259,8 @@ export class CalibrationRun implements Run {
     if (skipped) this.view.skipped++
     this.view.target++
     this.last = undefined
+    this.view.match = null
+    this.view.still = false
     this.view.name = this.targets[this.view.target]?.name ?? 'enough'
     this.keeper.changed(this.scanner.id)
   }
@@ -346,11 +350,7 @@ export class CalibrationRun implements Run {
   found(): void {
     if (this.ended || this.view.phase !== 'waiting') return
     this.view.phase = 'looking'
-    void (async () => {
-      await this.begin()
-      const link = this.keeper.of(this.scanner.id).link
-      if (this.options.way === 'hand' && link?.hello.standIn) await link.order({ type: 'hand', pose: Array.from(this.hand) })
-    })().catch((e: unknown) => (this.view.problem = toProblem(e)))
+    this.begin().catch((e: unknown) => (this.view.problem = toProblem(e)))
   }
 
   /** The newest images and what was found in them; waits for newer ones than `after`. */

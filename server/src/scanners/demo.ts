@@ -1,6 +1,7 @@
 import { ArtefactRow, CalibrationRow, NoteRow, ScannerRow, VerificationRow } from '../db/scannermodels.ts'
-import { identity, translation } from '@oak-gauge/core/base/mat4.ts'
+import { identity } from '@oak-gauge/core/base/mat4.ts'
 import { readBar, verify, type BallBar } from '@oak-gauge/core/calibrate/ballbar.ts'
+import { barPositions } from '@oak-gauge/core/calibrate/barpositions.ts'
 import { calibrateStereo } from '@oak-gauge/core/calibrate/calibration.ts'
 import { judgeCalibration } from '@oak-gauge/core/calibrate/judge.ts'
 import type { Plate } from '@oak-gauge/core/calibrate/plate.ts'
@@ -74,9 +75,7 @@ async function verifyThen(scanner: ScannerRow, calibration: CalibrationRow, at: 
   const bar = barFor(spec.barLength)
   // warm, and as old as it was then
   const device = new StandIn(DEVICES[standIn.device], { ...standIn, made: standIn.made + (Date.now() - at.getTime()) }, { factor: 1, now: () => 36_000_000 })
-  const readings = [0.02, 0.1, 0.2].map((depth) => {
-    const z = spec.range.ideal + depth * (spec.range.far - spec.range.ideal)
-    const pose = translation(0, 0, z)
+  const readings = barPositions(spec.range).map(({ pose }) => {
     device.obey({ type: 'bench', id: 0, things: [{ kind: 'bar', bar, pose: Array.from(pose) }] }, () => undefined)
     const parts: number[] = []
     device.obey({ type: 'shot', id: 0, frames: spec.shotFrames }, (head, [xyz]) => {

@@ -1,22 +1,12 @@
 import type { LinkFrame, PointsFrame, VerificationRun as RunView } from '@oak-gauge/contract'
-import { fromRotationVector, transformArray, type Mat4 } from '@oak-gauge/core/base/mat4.ts'
+import { identity, transformArray } from '@oak-gauge/core/base/mat4.ts'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
 import { verify, type BallBar } from '@oak-gauge/core/calibrate/ballbar.ts'
+import { barPositions, type BarPosition } from '@oak-gauge/core/calibrate/barpositions.ts'
 import { measureBar, orThrow } from '@oak-gauge/core/calibrate/kernels.ts'
 import { NoteRow, VerificationRow, type ScannerRow } from '../db/scannermodels.ts'
 import { toProblem } from '../problem.ts'
 import type { Run, ScannerKeeper } from './keeper.ts'
-
-/** Positions of the bar over the working volume: direction, and depth between ideal and far. Seven, as VDI/VDE 2634 part 2 asks for. */
-const POSITIONS = [
-  { name: 'across', direction: [1, 0, 0], depth: 0.05 },
-  { name: 'rising', direction: [0.8, -0.6, 0], depth: 0.05 },
-  { name: 'falling', direction: [0.8, 0.6, 0], depth: 0.2 },
-  { name: 'right end away', direction: [0.9, 0, 0.43], depth: 0.1 },
-  { name: 'left end away', direction: [0.9, 0, -0.43], depth: 0.1 },
-  { name: 'far, falling, right end away', direction: [0.85, 0.4, 0.3], depth: 0.3 },
-  { name: 'far, rising, right end away', direction: [0.85, -0.4, 0.3], depth: 0.15 },
-] as const
 
 /**
  * A ball bar measured in position after position, one shot each, standing still. A position that failed is taken again; the verdict is
@@ -28,6 +18,7 @@ export class VerificationRun implements Run {
   private readonly scanner: ScannerRow
   private readonly bar: BallBar
   private readonly cold: boolean
+  private readonly positions: BarPosition[]
   private readonly view: RunView
   private frames: PointsFrame[] = []
   private ended = false
@@ -37,7 +28,17 @@ export class VerificationRun implements Run {
     this.scanner = scanner
     this.bar = bar
     this.cold = cold
-    this.view = { kind: 'verification', bar: bar.name, phase: 'ready', positions: POSITIONS.length, readings: [], problem: null, verification: null }
+    this.positions = barPositions(scanner.spec.range)
+    this.view = {
+      kind: 'verification',
+      bar: bar.name,
+      phase: 'ready',
+      positions: this.positions.length,
+      name: this.positions[0].name,
+      readings: [],
+      problem: null,
+      verification: null,
+    }
   }
 
   phase(): string {
@@ -62,14 +63,12 @@ export class VerificationRun implements Run {
     this.view.problem = null
     this.keeper.changed(this.scanner.id)
     try {
-      const position = POSITIONS[this.view.readings.length]
-      const { spec } = this.scanner
-      if (link.hello.standIn) {
-        const z = spec.range.ideal + position.depth * (spec.range.far - spec.range.ideal)
-        await link.order({ type: 'bench', things: [{ kind: 'bar', bar: this.bar, pose: Array.from(along(position.direction, z)) }] })
-      }
+      const { name, pose } = this.positions[this.view.readings.length]
+      this.view.name = name
+      if (link.hello.standIn) await link.order({ type: 'hand', pose: Array.from(identity()) })
+      if (link.hello.standIn) await link.order({ type: 'bench', things: [{ kind: 'bar', bar: this.bar, pose: Array.from(pose) }] })
       this.frames = []
-      await link.order({ type: 'shot', frames: spec.shotFrames })
+      await link.order({ type: 'shot', frames: this.scanner.spec.shotFrames })
       const points = joined(this.frames)
       this.frames = []
       const room = this.keeper.of(this.scanner.id).state?.room ?? this.bar.certificate.temperature
@@ -77,7 +76,7 @@ export class VerificationRun implements Run {
       if (this.ended) return
       this.view.readings.push(reading)
       this.view.phase = 'ready'
-      if (this.view.readings.length === POSITIONS.length) await this.finish(room)
+      if (this.view.readings.length === this.positions.length) await this.finish(room)
     } catch (e) {
       this.view.phase = this.keeper.of(this.scanner.id).link ? 'ready' : 'waiting'
       this.view.problem = toProblem(e)
@@ -135,16 +134,4 @@ function joined(frames: PointsFrame[]): Float32Array {
     at += f.xyz.length
   }
   return out
-}
-
-/** Pose of a bar (along its own x) with the given direction, its middle at the distance z in front of the body. */
-function along(d: readonly [number, number, number], z: number): Mat4 {
-  const l = Math.hypot(...d)
-  const u = d.map((v) => v / l)
-  // turn x onto u, about the axis across both
-  const axis = [0, -u[2], u[1]]
-  const s = Math.hypot(axis[1], axis[2])
-  const angle = Math.atan2(s, u[0])
-  const k = s > 0 ? angle / s : 0
-  return fromRotationVector(axis[0] * k, axis[1] * k, axis[2] * k, 0, 0, z)
 }
