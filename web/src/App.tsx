@@ -12,6 +12,7 @@ const Loading = () => (
 const router = createBrowserRouter([
   { path: '/', HydrateFallback: Loading, lazy: async () => ({ Component: (await import('./bench/BenchPage.tsx')).BenchPage }) },
   { path: '/jobs/:id/:stage?', HydrateFallback: Loading, lazy: async () => ({ Component: (await import('./job/JobPage.tsx')).JobPage }) },
+  { path: '/scanners/:id/:part?', HydrateFallback: Loading, lazy: async () => ({ Component: (await import('./scanners/ScannerPage.tsx')).ScannerPage }) },
   { path: '*', HydrateFallback: Loading, lazy: async () => ({ Component: (await import('./bench/NotHere.tsx')).NotHere }) },
 ])
 

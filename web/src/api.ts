@@ -1,5 +1,21 @@
 import { createApi, fetchBaseQuery } from '@reduxjs/toolkit/query/react'
-import type { JobFields, JobState, JobSummary, OperationInfo, Problem, Step, StepRequest } from '@oak-gauge/contract'
+import type {
+  ArtefactSummary,
+  CalibrationDetail,
+  HandRequest,
+  JobFields,
+  JobState,
+  JobSummary,
+  OperationInfo,
+  Problem,
+  RunState,
+  ScannerDetail,
+  ScannerSummary,
+  StartCalibration,
+  Step,
+  StepRequest,
+  VerificationDetail,
+} from '@oak-gauge/contract'
 
 /** Everything asked of the server. Changes reach the open page by server-sent events (live.ts), which mark these answers as stale. */
 export const api = createApi({
@@ -33,6 +49,39 @@ export const api = createApi({
     moveHead: b.mutation<JobState, { id: string; step: string | null }>({
       query: ({ id, step }) => ({ url: `jobs/${id}/head`, method: 'POST', body: { step } }),
     }),
+    scanners: b.query<ScannerSummary[], void>({ query: () => 'scanners', providesTags: ['Scanners'] }),
+    scanner: b.query<ScannerDetail, string>({ query: (id) => `scanners/${id}`, providesTags: (_r, _e, id) => [{ type: 'Scanner', id }] }),
+    scannerRun: b.query<RunState | null, string>({ query: (id) => `scanners/${id}/run`, providesTags: (_r, _e, id) => [{ type: 'Scanner', id }] }),
+    addScanner: b.mutation<ScannerSummary, { address: string }>({
+      query: (body) => ({ url: 'scanners', method: 'POST', body }),
+      invalidatesTags: ['Scanners'],
+    }),
+    patchScanner: b.mutation<ScannerSummary, { id: string; on?: boolean; exposure?: number }>({
+      query: ({ id, ...body }) => ({ url: `scanners/${id}`, method: 'PATCH', body }),
+    }),
+    dropScanner: b.mutation<void, string>({ query: (id) => ({ url: `scanners/${id}/drop`, method: 'POST' }) }),
+    startCalibration: b.mutation<RunState, { id: string; body: StartCalibration }>({
+      query: ({ id, body }) => ({ url: `scanners/${id}/calibrations`, method: 'POST', body }),
+      invalidatesTags: (_r, _e, { id }) => [{ type: 'Scanner', id }],
+    }),
+    startVerification: b.mutation<RunState, { id: string; body: { bar: string; cold: boolean } }>({
+      query: ({ id, body }) => ({ url: `scanners/${id}/verifications`, method: 'POST', body }),
+      invalidatesTags: (_r, _e, { id }) => [{ type: 'Scanner', id }],
+    }),
+    actOnRun: b.mutation<RunState, { id: string; what: string; body?: HandRequest }>({
+      query: ({ id, what, body }) => ({ url: `scanners/${id}/run/${what}`, method: 'POST', body: body ?? {} }),
+      invalidatesTags: (_r, _e, { id, what }) => (what === 'hand' ? [] : [{ type: 'Scanner', id }]),
+    }),
+    putIntoUse: b.mutation<ScannerDetail, { id: string; calibration: string }>({
+      query: ({ id, calibration }) => ({ url: `scanners/${id}/use/${calibration}`, method: 'POST' }),
+    }),
+    calibration: b.query<CalibrationDetail, string>({ query: (id) => `calibrations/${id}` }),
+    verification: b.query<VerificationDetail, string>({ query: (id) => `verifications/${id}` }),
+    artefacts: b.query<ArtefactSummary[], void>({ query: () => 'artefacts', providesTags: ['Artefacts'] }),
+    addArtefact: b.mutation<ArtefactSummary, { name: string; text: string }>({
+      query: ({ name, text }) => ({ url: `artefacts?name=${encodeURIComponent(name)}`, method: 'PUT', body: text, headers: { 'content-type': 'text/plain' } }),
+      invalidatesTags: ['Artefacts'],
+    }),
     fileSize: b.query<{ bytes: number }, { item: string; format: string }>({ query: ({ item, format }) => `items/${item}/file-size?format=${format}` }),
   }),
 })
@@ -52,6 +101,20 @@ export const {
   useDismissStepMutation,
   useMoveHeadMutation,
   useFileSizeQuery,
+  useScannersQuery,
+  useScannerQuery,
+  useScannerRunQuery,
+  useAddScannerMutation,
+  usePatchScannerMutation,
+  useDropScannerMutation,
+  useStartCalibrationMutation,
+  useStartVerificationMutation,
+  useActOnRunMutation,
+  usePutIntoUseMutation,
+  useCalibrationQuery,
+  useVerificationQuery,
+  useArtefactsQuery,
+  useAddArtefactMutation,
 } = api
 
 /** What a failed request says, in the four words that every error has. */

@@ -1,6 +1,7 @@
 import { App, Button } from 'antd'
 import { useEffect, useState } from 'react'
 import { problemOf, useDeleteJobMutation, useJobsQuery } from '../api.ts'
+import { Shelf } from '../scanners/Shelf.tsx'
 import { Brand } from '../looks/Brand.tsx'
 import { ProblemBox } from '../looks/ProblemBox.tsx'
 import { useAppDispatch, useAppSelector } from '../store.ts'
@@ -36,47 +37,50 @@ export function BenchPage() {
           New job
         </Button>
       </header>
-      <main>
-        <div className="title">
-          <h1>Jobs</h1>
-          <span className="soft">{jobs ? (jobs.length ? `${jobs.length} on the bench` : '') : ''}</span>
-        </div>
-        {problem && <ProblemBox problem={problem} />}
-        {jobs?.length === 0 && (
-          <div style={{ maxWidth: 560, display: 'grid', gap: 10 }}>
-            <p>
-              A job is one part: the passes recorded of it, its nominal if there is one, and every step from there to the delivered mesh. The demo jobs appear
-              here within a minute of the first start.
-            </p>
-            <div>
-              <Button type="primary" onClick={() => setMaking(true)}>
-                New job
-              </Button>
-            </div>
+      <div className="with-shelf">
+        <main>
+          <div className="title">
+            <h1>Jobs</h1>
+            <span className="soft">{jobs ? (jobs.length ? `${jobs.length} on the bench` : '') : ''}</span>
           </div>
-        )}
-        <div className="jobs">
-          {jobs?.map((j) => (
-            <JobCard
-              key={j.id}
-              job={j}
-              onDelete={() =>
-                void modal.confirm({
-                  title: `Delete “${j.title}”?`,
-                  content: 'The job, its passes and its whole ledger go. This cannot be undone.',
-                  okText: 'Delete',
-                  okButtonProps: { danger: true },
-                  cancelText: 'Keep it',
-                  onOk: () =>
-                    remove(j.id).then((r) => {
-                      if (r.error) void message.error(problemOf(r.error)?.message ?? '')
-                    }),
-                })
-              }
-            />
-          ))}
-        </div>
-      </main>
+          {problem && <ProblemBox problem={problem} />}
+          {jobs?.length === 0 && (
+            <div style={{ maxWidth: 560, display: 'grid', gap: 10 }}>
+              <p>
+                A job is one part: the passes recorded of it, its nominal if there is one, and every step from there to the delivered mesh. The demo jobs appear
+                here within a minute of the first start.
+              </p>
+              <div>
+                <Button type="primary" onClick={() => setMaking(true)}>
+                  New job
+                </Button>
+              </div>
+            </div>
+          )}
+          <div className="jobs">
+            {jobs?.map((j) => (
+              <JobCard
+                key={j.id}
+                job={j}
+                onDelete={() =>
+                  void modal.confirm({
+                    title: `Delete “${j.title}”?`,
+                    content: 'The job, its passes and its whole ledger go. This cannot be undone.',
+                    okText: 'Delete',
+                    okButtonProps: { danger: true },
+                    cancelText: 'Keep it',
+                    onOk: () =>
+                      remove(j.id).then((r) => {
+                        if (r.error) void message.error(problemOf(r.error)?.message ?? '')
+                      }),
+                  })
+                }
+              />
+            ))}
+          </div>
+        </main>
+        <Shelf />
+      </div>
       {making && <NewJob onClose={() => setMaking(false)} />}
     </div>
   )

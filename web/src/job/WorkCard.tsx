@@ -1,27 +1,22 @@
 import { Button } from 'antd'
-import type { ReactNode } from 'react'
 import type { Step } from '@oak-gauge/contract'
 import { useCancelStepMutation } from '../api.ts'
 import type { Progress } from '../live.ts'
+import { Card, type CardFrame } from '../looks/Card.tsx'
 import { ProblemBox } from '../looks/ProblemBox.tsx'
 import { duration, formatValue } from '../looks/quantity.ts'
 import { useAppSelector } from '../store.ts'
 import { useOpenJob } from './useJob.ts'
 import type { RunningStep } from './useStep.ts'
 
-/** The frame of every card: one question, what matters, what will happen, one main button. */
-export function WorkCard({ question, about, children, foot }: { question: string; about?: ReactNode; children?: ReactNode; foot?: ReactNode }) {
+/** A card of a job: shows the step that runs below its settings. */
+export function WorkCard({ children, ...frame }: CardFrame) {
   const { busy } = useOpenJob()
   return (
-    <aside className="card" aria-label="Work card">
-      <div className="scroll">
-        <h2>{question}</h2>
-        {about && <p className="soft">{about}</p>}
-        {children}
-        {busy && <Running step={busy} />}
-      </div>
-      {foot && <div className="foot">{foot}</div>}
-    </aside>
+    <Card {...frame}>
+      {children}
+      {busy && <Running step={busy} />}
+    </Card>
   )
 }
 

@@ -1,0 +1,9 @@
+import { CategoryScale, Chart, Filler, LinearScale, LineController, LineElement, PointElement, Tooltip } from 'chart.js'
+
+Chart.register(LineController, LineElement, PointElement, LinearScale, CategoryScale, Filler, Tooltip)
+Chart.defaults.font.family = "'Spline Sans Mono', monospace"
+Chart.defaults.font.size = 11
+
+/** A colour of the looks as charts want it. */
+export const chartColour = (name: 'ink' | 'soft' | 'oak' | 'deep' | 'slate' | 'brick' | 'line') =>
+  getComputedStyle(document.documentElement).getPropertyValue(`--${name}`).trim() || '#5e3b1b'

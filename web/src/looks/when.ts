@@ -1,0 +1,18 @@
+const DAYS = ['Sun', 'Mon', 'Tue', 'Wed', 'Thu', 'Fri', 'Sat']
+const MONTHS = ['January', 'February', 'March', 'April', 'May', 'June', 'July', 'August', 'September', 'October', 'November', 'December']
+
+/** A day within the next week by its name, else by its date. */
+export function formatDay(at: number | string, now = Date.now()): string {
+  const d = new Date(at)
+  const away = (d.getTime() - now) / 86_400_000
+  if (away > -0.5 && away < 6.5) return `${DAYS[d.getDay()]} ${clock(d)}`
+  return `${d.getDate()} ${MONTHS[d.getMonth()]}`
+}
+
+/** 24 November, 14:05 */
+export function formatMoment(at: number | string): string {
+  const d = new Date(at)
+  return `${d.getDate()} ${MONTHS[d.getMonth()]}, ${clock(d)}`
+}
+
+const clock = (d: Date) => `${String(d.getHours()).padStart(2, '0')}:${String(d.getMinutes()).padStart(2, '0')}`

@@ -1,0 +1,72 @@
+import { Button, Switch } from 'antd'
+import { useState } from 'react'
+import { Link } from 'react-router'
+import type { ScannerSummary } from '@oak-gauge/contract'
+import { usePatchScannerMutation, useScannersQuery } from '../api.ts'
+import { StageMark } from '../looks/StageMark.tsx'
+import { AddScanner } from './AddScanner.tsx'
+import { HEALTH_MARK, inOneLine, timeUsed, worstDistance } from './health.tsx'
+
+/** The scanners beside the bench, each with its health. */
+export function Shelf() {
+  const { data } = useScannersQuery()
+  const [adding, setAdding] = useState(false)
+  return (
+    <aside className="shelf" aria-label="Scanner shelf">
+      <h2>Scanner shelf</h2>
+      {data?.length === 0 && (
+        <p className="soft">No scanner yet. A scanner joins by the address of its bridge; how one speaks to Oak Gauge is written in docs/scanner-link.md.</p>
+      )}
+      {data?.map((s) => (
+        <OnShelf key={s.id} scanner={s} />
+      ))}
+      <div style={{ flex: 1 }} />
+      <Button onClick={() => setAdding(true)}>Add a scanner</Button>
+      {adding && <AddScanner onClose={() => setAdding(false)} />}
+    </aside>
+  )
+}
+
+function OnShelf({ scanner: s }: { scanner: ScannerSummary }) {
+  const [patch, { isLoading }] = usePatchScannerMutation()
+  const line = inOneLine(s)
+  const worst = worstDistance(s)
+  const used = timeUsed(s, Date.now())
+  return (
+    <section className="onshelf" data-scanner={s.name}>
+      <Link to={`/scanners/${s.id}`} aria-label={`${s.name}, ${line.text}`}>
+        <div className="row">
+          <h3>
+            <svg width="14" height="14" aria-hidden="true">
+              <StageMark state={HEALTH_MARK[s.health.state]} size={14} />
+            </svg>
+            {s.name}
+          </h3>
+          <span className="figure">{worst ? `${Math.abs(worst.value).toFixed(3)} mm` : '–'}</span>
+        </div>
+        <div className="row soft">
+          <span>{s.model}</span>
+          <span>{worst ? 'ball bar, largest' : 'not verified'}</span>
+        </div>
+        <div className="bar" title="of the time until the next calibration">
+          <i style={{ width: `${100 * used}%` }} />
+        </div>
+        <div className={line.urgent ? 'urgent' : ''}>{line.text}</div>
+      </Link>
+      <div className="row">
+        <span className="hint">
+          {s.state ? (
+            <>
+              <span className="figure">{s.state.celsius.toFixed(1)}</span> °C{s.state.warm ? ', warm' : ''}
+            </>
+          ) : s.on ? (
+            'connecting'
+          ) : (
+            'switched off'
+          )}
+        </span>
+        <Switch size="small" checked={s.on} loading={isLoading} aria-label={`${s.name} on`} onChange={(on) => void patch({ id: s.id, on })} />
+      </div>
+    </section>
+  )
+}

@@ -1,0 +1,193 @@
+import { Button, Checkbox, Segmented, Select } from 'antd'
+import { useRef, useState } from 'react'
+import type { ArtefactSummary, StartCalibration } from '@oak-gauge/contract'
+import { problemOf, useActOnRunMutation, useAddArtefactMutation, useArtefactsQuery, useStartCalibrationMutation } from '../../api.ts'
+import { Card } from '../../looks/Card.tsx'
+import { ProblemBox } from '../../looks/ProblemBox.tsx'
+import { minutes } from '../health.tsx'
+import type { ScannerPart } from '../ScannerPage.tsx'
+import { pairsOf, sendPair } from './imagefiles.ts'
+
+type Way = StartCalibration['way']
+
+/** Before a calibration: which plate, which way, and is the scanner warm. */
+export function BeginCalibration({ scanner: s, busy }: ScannerPart & { busy: boolean }) {
+  const { data: artefacts } = useArtefactsQuery()
+  const plates = artefacts?.filter((a) => a.kind === 'plate') ?? []
+  const [low, high] = s.spec.platePitch
+  const suits = (a: ArtefactSummary) => a.size >= low && a.size <= high
+  const [chosen, setChosen] = useState<string | null>(null)
+  const [onBench, setOnBench] = useState<string | null>(null)
+  const [way, setWay] = useState<Way>(s.spec.turntable ? 'turntable' : 'hand')
+  const [cold, setCold] = useState(false)
+  const [files, setFiles] = useState<File[]>([])
+  const [sending, setSending] = useState<string | null>(null)
+  const [start, starting] = useStartCalibrationMutation()
+  const [act] = useActOnRunMutation()
+  const [fileProblem, setFileProblem] = useState<ReturnType<typeof problemOf>>(null)
+  const plate = plates.find((p) => p.id === chosen) ?? plates.find(suits) ?? plates.at(0)
+  const isCold = way !== 'files' && s.state !== null && !s.state.warm
+  const pairs = pairsOf(files)
+  const away = way !== 'files' && s.link !== 'connected'
+  const problem = fileProblem ?? problemOf(starting.error)
+  const begin = async () => {
+    if (!plate) return
+    setFileProblem(null)
+    const r = await start({ id: s.id, body: { plate: plate.id, way, cold: isCold && cold, ...(onBench ? { onBench } : {}) } })
+    if (r.error || way !== 'files') return
+    for (const [k, p] of pairs.entries()) {
+      setSending(`pair ${k + 1} of ${pairs.length}`)
+      const failed = await sendPair(s.id, k, p)
+      if (failed) {
+        setFileProblem(failed)
+        setSending(null)
+        void act({ id: s.id, what: 'cancel' })
+        return
+      }
+    }
+    setSending(null)
+    await act({ id: s.id, what: 'solve' })
+  }
+  const ways: { value: Way; label: string }[] = [
+    ...(s.spec.turntable ? [{ value: 'turntable' as const, label: 'turntable' }] : [{ value: 'hand' as const, label: 'by hand' }]),
+    ...(s.standIn && !s.spec.turntable ? [{ value: 'script' as const, label: 'by script' }] : []),
+    { value: 'files', label: 'from images' },
+  ]
+  return (
+    <>
+      <div className="view">
+        <div className="empty">
+          <div className="teach">
+            <PlatePicture />
+            <b>A plate with dots at known places shows the cameras what straight and long is.</b>
+            <span className="soft">
+              It is shown in some sixteen poses, near and far, tilted to all sides and in the corners. Each is taken by itself when it matches its ghost and
+              holds still. It takes a minute or two.
+            </span>
+          </div>
+        </div>
+      </div>
+      <Card
+        question="Which plate is it?"
+        about={`${s.name} wants a pitch of ${low} to ${high} mm.`}
+        foot={
+          <Button
+            type="primary"
+            disabled={!plate || busy || away || (isCold && !cold) || (way === 'files' && pairs.length === 0)}
+            loading={starting.isLoading || sending !== null}
+            onClick={() => void begin()}
+          >
+            {sending ?? (way === 'files' ? `Measure ${pairs.length} pairs of images` : 'Begin')}
+          </Button>
+        }
+      >
+        <div className="field">
+          <label htmlFor="plate">Plate</label>
+          <Select
+            id="plate"
+            style={{ width: 200 }}
+            value={plate?.id ?? null}
+            onChange={setChosen}
+            options={plates.map((p) => ({ value: p.id, label: `${p.name}, ${p.size} mm` }))}
+          />
+          {plate && (
+            <span className="reason">
+              {suits(plate) ? '' : 'Its pitch does not suit this lens. '}
+              certificate of {plate.certificate.date}
+              {plate.certificate.valid ? '' : `, ended on ${plate.certificate.ends}`}
+            </span>
+          )}
+        </div>
+        <AddCertificate kind="plate" />
+        <Segmented aria-label="Way" value={way} onChange={setWay} options={ways} />
+        {way === 'files' && (
+          <div className="field">
+            <label htmlFor="images">Images</label>
+            <input id="images" type="file" multiple accept="image/png,image/jpeg" onChange={(e) => setFiles([...(e.target.files ?? [])])} />
+            <span className="reason">
+              PNG or JPEG as they came from the cameras, in pairs named alike, with “left” and “right” in the name.
+              {files.length > 0 && ` ${pairs.length} pairs among ${files.length} files.`}
+            </span>
+          </div>
+        )}
+        {s.standIn && way !== 'files' && (
+          <details className="fine">
+            <summary>Stand-in</summary>
+            <div className="field">
+              <label htmlFor="on-bench">On the bench lies</label>
+              <Select
+                id="on-bench"
+                style={{ width: 176 }}
+                value={onBench ?? plate?.id ?? null}
+                onChange={setOnBench}
+                options={plates.map((p) => ({ value: p.id, label: p.name }))}
+              />
+              <span className="reason">as a rule the plate whose file was chosen</span>
+            </div>
+          </details>
+        )}
+        {away && (
+          <p className="note">{s.on ? (s.problem?.message ?? 'The scanner is being connected.') : 'The scanner is switched off: switch it on under State.'}</p>
+        )}
+        {isCold && (
+          <div className="note">
+            {s.name} is still warming up{s.warmIn === null ? '' : `, ${minutes(s.warmIn)} of its own clock`}. A calibration made now drifts away.
+            <div>
+              <Checkbox checked={cold} onChange={(e) => setCold(e.target.checked)}>
+                Calibrate anyway; it will be recorded
+              </Checkbox>
+            </div>
+          </div>
+        )}
+        {busy && <p className="note">A verification is going on.</p>}
+        {problem && <ProblemBox problem={problem} />}
+      </Card>
+    </>
+  )
+}
+
+/** Brings in a certificate file of one's own. */
+export function AddCertificate({ kind }: { kind: 'plate' | 'ball bar' }) {
+  const input = useRef<HTMLInputElement>(null)
+  const [add, { error, data }] = useAddArtefactMutation()
+  const problem = problemOf(error)
+  return (
+    <div>
+      <button type="button" className="plain link" onClick={() => input.current?.click()}>
+        Add a {kind} from its certificate file
+      </button>
+      <input
+        ref={input}
+        type="file"
+        hidden
+        aria-label={`Certificate file of a ${kind}`}
+        accept=".json,application/json"
+        onChange={(e) => {
+          const file = e.target.files?.[0]
+          e.target.value = ''
+          if (file) void file.text().then((text) => add({ name: file.name, text }))
+        }}
+      />
+      {data && <p className="hint">{data.name} was added.</p>}
+      {problem && <ProblemBox problem={problem} />}
+    </div>
+  )
+}
+
+function PlatePicture() {
+  return (
+    <svg viewBox="0 0 240 150" width="240" height="150" aria-hidden="true">
+      <g transform="matrix(1 0.08 -0.22 0.94 44 4)">
+        <rect width="180" height="126" fill="var(--card)" stroke="var(--oak)" strokeWidth="1.5" />
+        {Array.from({ length: 8 * 11 }, (_, i) => {
+          const c = i % 11
+          const r = Math.floor(i / 11)
+          const large = (c === 2 && r === 2) || (c === 6 && r === 2) || (c === 2 && r === 5)
+          return <circle key={i} cx={15 + c * 15} cy={11 + r * 15} r={large ? 5 : 3.2} fill="var(--ink)" />
+        })}
+      </g>
+      <path d="M18 120q-12-50 30-90" fill="none" stroke="var(--oak)" strokeWidth="2" strokeDasharray="4 4" />
+      <path d="M48 24l2 11-11-2z" fill="var(--oak)" />
+    </svg>
+  )
+}

@@ -1,0 +1,144 @@
+import { Button } from 'antd'
+import type { CalibrationDetail } from '@oak-gauge/contract'
+import type { CameraNumber } from '@oak-gauge/core/calibrate/camera.ts'
+import { problemOf, usePutIntoUseMutation } from '../../api.ts'
+import { Card } from '../../looks/Card.tsx'
+import { ProblemBox } from '../../looks/ProblemBox.tsx'
+import { formatMoment } from '../../looks/when.ts'
+import type { ScannerPart } from '../ScannerPage.tsx'
+import { fieldScale, VectorField } from './VectorField.tsx'
+
+const SHOWN: [CameraNumber, string, string][] = [
+  ['fx', 'focal length x', 'px'],
+  ['fy', 'focal length y', 'px'],
+  ['cx', 'principal point x', 'px'],
+  ['cy', 'principal point y', 'px'],
+  ['k1', 'radial k1', ''],
+  ['k2', 'radial k2', ''],
+  ['k3', 'radial k3', ''],
+  ['p1', 'tangential p1', ''],
+  ['p2', 'tangential p2', ''],
+]
+
+/** Digits that the uncertainty leaves meaningful: two of the uncertainty itself. */
+function digits(uncertainty: number): number {
+  return uncertainty > 0 ? Math.max(0, Math.min(7, 1 - Math.floor(Math.log10(uncertainty)))) : 3
+}
+
+/** What a calibration came out as: pictures of the error, the numbers with their uncertainty, the verdict. */
+export function ResultView({ calibration: c, scanner, onAgain, go }: { calibration: CalibrationDetail; onAgain?: (() => void) | undefined } & ScannerPart) {
+  const [use, { isLoading, error }] = usePutIntoUseMutation()
+  const problem = problemOf(error)
+  const r = c.result
+  const scale = fieldScale([r.field.left, r.field.right])
+  const inUse = scanner.calibration?.id === c.id
+  const good = c.judgement.verdict === 'go'
+  return (
+    <>
+      <div className="view resultview">
+        <div className="pair">
+          <VectorField field={r.field.left} coverage={r.coverage.left} name="left" scale={scale} />
+          <VectorField field={r.field.right} coverage={r.coverage.right} name="right" scale={scale} />
+        </div>
+        <p className="hint">
+          Mean of projected less seen dots; an arrow as long as a cell is <span className="figure">{scale.toPrecision(1)}</span> px. Random directions are
+          noise, a pattern is not. Shading: how densely the image was looked at.
+        </p>
+        <table className="numbers">
+          <thead>
+            <tr>
+              <th />
+              <th>left</th>
+              <th>right</th>
+              <th>change since last, left</th>
+              <th>right</th>
+            </tr>
+          </thead>
+          <tbody>
+            {SHOWN.map(([key, label, unit]) => {
+              const sides = ['left', 'right'] as const
+              const u = sides.map((s) => r.uncertainty[s][key])
+              const was = c.previous?.result.stereo
+              return (
+                <tr key={key}>
+                  <th>{label}</th>
+                  {sides.map((s, k) => (
+                    <td key={s} data-number={`${s} ${key}`}>
+                      {r.stereo[s][key].toFixed(digits(u[k]))} <small>± {u[k].toPrecision(2)}</small> {unit}
+                    </td>
+                  ))}
+                  {sides.map((s, k) => (
+                    <td key={s}>{was ? signed(r.stereo[s][key] - was[s][key], digits(u[k])) : '–'}</td>
+                  ))}
+                </tr>
+              )
+            })}
+          </tbody>
+        </table>
+      </div>
+      <Card
+        question={good ? 'The calibration is good. Put it into use?' : 'This calibration is not fit for use.'}
+        foot={
+          <>
+            {good && !inUse && (
+              <Button type="primary" loading={isLoading} onClick={() => void use({ id: scanner.id, calibration: c.id }).then((x) => !x.error && go('Verify'))}>
+                Put it into use
+              </Button>
+            )}
+            {inUse && (
+              <Button type="primary" onClick={() => go('Verify')}>
+                Verify it with a ball bar
+              </Button>
+            )}
+            {onAgain && <Button onClick={onAgain}>Calibrate again</Button>}
+          </>
+        }
+      >
+        <p className={`verdict ${c.judgement.verdict}`} data-verdict={c.judgement.verdict}>
+          <b>{good ? 'Go' : 'No-go'}</b>
+          <span>{inUse ? 'in use now' : `made ${formatMoment(c.at)}${c.cold ? ', cold' : ''}`}</span>
+        </p>
+        {c.judgement.findings.map((f) => (
+          <div key={f.message} className={f.level === 'stop' ? 'problem' : 'note'} role={f.level === 'stop' ? 'alert' : undefined}>
+            <b>{f.message}</b> {f.remedy}
+          </div>
+        ))}
+        <dl className="rows" data-evidence="calibration">
+          <dt>Reprojection, rms</dt>
+          <dd data-quantity="rms">{r.rms.toFixed(4)} px</dd>
+          <dt>mean</dt>
+          <dd>{r.mean.toFixed(4)} px</dd>
+          <dt>largest of {r.dots} dots</dt>
+          <dd>{r.largest.toFixed(3)} px</dd>
+          <dt>Its limit, rms</dt>
+          <dd>{scanner.spec.limits.reprojection.toFixed(3)} px</dd>
+          <dt>Cameras apart</dt>
+          <dd data-quantity="baseline">
+            {r.baseline.toFixed(digits(r.uncertainty.baseline))} ± {r.uncertainty.baseline.toPrecision(2)} mm
+          </dd>
+          {c.previous && (
+            <>
+              <dt>change since {formatMoment(c.previous.at)}</dt>
+              <dd>{signed(r.baseline - c.previous.result.baseline, digits(r.uncertainty.baseline))} mm</dd>
+            </>
+          )}
+          <dt>Image covered</dt>
+          <dd>{Math.round(100 * r.covered)} %</dd>
+          <dt>Poses</dt>
+          <dd>
+            {r.poses.filter((p) => !p.out).length} of {r.poses.length}
+          </dd>
+          <dt>Plate</dt>
+          <dd>{c.plate}</dd>
+        </dl>
+        {r.leftOut > 0 && <p className="hint">{r.leftOut} single dots did not fit and were left out.</p>}
+        {problem && <ProblemBox problem={problem} />}
+        <a href={`/api/calibrations/${c.id}/file`} download>
+          All observations and results as a file
+        </a>
+      </Card>
+    </>
+  )
+}
+
+const signed = (v: number, d: number) => `${v > 0 ? '+' : ''}${v.toFixed(d)}`

@@ -1,0 +1,52 @@
+import type { Coverage } from '@oak-gauge/core/calibrate/coverage.ts'
+import type { Field } from '@oak-gauge/core/calibrate/calibration.ts'
+
+const CELL = 40
+
+/** Reprojection error over the image: in each cell an arrow for the mean of projected minus seen, over how densely it was looked at. */
+export function VectorField({ field: f, coverage: c, name, scale }: { field: Field; coverage: Coverage; name: string; scale: number }) {
+  const w = f.columns * CELL
+  const h = f.rows * CELL
+  const dense = Math.max(1, ...c.counts)
+  return (
+    <figure className="field-picture">
+      <svg viewBox={`0 0 ${w} ${h}`} role="img" aria-label={`Reprojection error of the ${name} camera as a field of arrows`}>
+        <rect width={w} height={h} fill="var(--card)" />
+        {c.counts.map((n, i) => (
+          <rect
+            key={i}
+            x={((i % c.columns) * w) / c.columns}
+            y={(Math.floor(i / c.columns) * h) / c.rows}
+            width={w / c.columns}
+            height={h / c.rows}
+            fill="var(--wood-1)"
+            fillOpacity={n ? 0.15 + 0.7 * Math.sqrt(n / dense) : 0}
+          />
+        ))}
+        {f.counts.map((n, i) => {
+          const x = ((i % f.columns) + 0.5) * CELL
+          const y = (Math.floor(i / f.columns) + 0.5) * CELL
+          if (n === 0) return <path key={i} d={`M${x - 3} ${y}h6`} stroke="var(--line)" strokeWidth="1.5" />
+          const u = (f.u[i] / scale) * CELL
+          const v = (f.v[i] / scale) * CELL
+          return (
+            <g key={i} stroke="var(--slate)" fill="var(--slate)">
+              <line x1={x} y1={y} x2={x + u} y2={y + v} strokeWidth="2" />
+              <circle cx={x} cy={y} r="2.4" stroke="none" />
+            </g>
+          )
+        })}
+        <rect width={w} height={h} fill="none" stroke="var(--line)" strokeWidth="2" />
+      </svg>
+      <figcaption className="hint">{name} camera</figcaption>
+    </figure>
+  )
+}
+
+/** px that one cell's width stands for: a round number near the largest arrow of both fields. */
+export function fieldScale(fields: Field[]): number {
+  let most = 1e-4
+  for (const f of fields) f.counts.forEach((n, i) => n && (most = Math.max(most, Math.hypot(f.u[i], f.v[i]))))
+  const step = 10 ** Math.floor(Math.log10(most))
+  return (most > 5 * step ? 10 : most > 2 * step ? 5 : 2) * step
+}

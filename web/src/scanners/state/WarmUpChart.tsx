@@ -1,0 +1,50 @@
+import { Line } from 'react-chartjs-2'
+import type { ScannerDetail } from '@oak-gauge/contract'
+import { chartColour } from '../../looks/chart.ts'
+
+/** Temperature since switching on, and the curve fitted to it: how far it still has to go. */
+export function WarmUpChart({ scanner }: { scanner: ScannerDetail }) {
+  const { minutes, celsius, final, tau } = scanner.warming
+  const end = Math.max(5, (minutes.at(-1) ?? 0) * 1.15, final !== null && tau !== null ? (minutes[0] ?? 0) + 3.5 * tau : 0)
+  const fit =
+    final !== null && tau !== null && minutes.length
+      ? Array.from({ length: 60 }, (_, i) => {
+          const t = minutes[0] + (i / 59) * (end - minutes[0])
+          return { x: t, y: final - (final - celsius[0]) * Math.exp(-(t - minutes[0]) / tau) }
+        })
+      : []
+  return (
+    <Line
+      aria-label="Temperature of the scanner since it was switched on"
+      data={{
+        datasets: [
+          { label: 'fitted', data: fit, borderColor: chartColour('line'), borderWidth: 2, pointRadius: 0, borderDash: [5, 4] },
+          { label: 'measured', data: minutes.map((x, i) => ({ x, y: celsius[i] })), borderColor: chartColour('deep'), borderWidth: 2, pointRadius: 0 },
+        ],
+      }}
+      options={{
+        animation: false,
+        maintainAspectRatio: false,
+        responsive: true,
+        parsing: false,
+        scales: {
+          x: {
+            type: 'linear',
+            min: 0,
+            max: end,
+            title: { display: true, text: 'minutes since switching on', color: chartColour('soft') },
+            grid: { color: chartColour('line') },
+            ticks: { color: chartColour('soft') },
+          },
+          y: {
+            title: { display: true, text: '°C', color: chartColour('soft') },
+            grid: { color: chartColour('line') },
+            ticks: { color: chartColour('soft') },
+            suggestedMin: 20,
+          },
+        },
+        plugins: { legend: { display: false } },
+      }}
+    />
+  )
+}
