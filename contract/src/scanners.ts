@@ -144,7 +144,7 @@ export interface CalibrationRun {
   advice: PlateTrouble | null
   match: Match | null
   still: boolean
-  coverage: Coverage
+  coverage: { left: Coverage; right: Coverage }
   cold: boolean
   problem: Problem | null
   /** of the calibration that came out */

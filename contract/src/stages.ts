@@ -1,7 +1,7 @@
 import type { Step, TrayItem } from './job.ts'
 
 /** Stages of the work that this version carries, in order. */
-export const STAGES = ['Brief', 'Capture', 'Clean', 'Align', 'Merge', 'Datum', 'Inspect', 'Deliver'] as const
+export const STAGES = ['Brief', 'Ready', 'Capture', 'Clean', 'Align', 'Merge', 'Datum', 'Inspect', 'Deliver'] as const
 export type Stage = (typeof STAGES)[number]
 /** open: not started, work: begun, good: evidence good, look: needs a look */
 export type StageState = 'open' | 'work' | 'good' | 'look'
@@ -48,14 +48,15 @@ export const quantity = (step: Step | undefined, name: string) => step?.evidence
 /** The last step of the kind on the path the job stands on. */
 export const lastOf = (path: Step[], ...operations: string[]) => path.findLast((s) => operations.includes(s.operation))
 
-/** State of each stage, told from the ledger alone. `setups` counts the setups that have passes. */
-export function stageStates(path: Step[], tray: TrayItem[], brief: { tolerance: number | null }): Record<Stage, StageState> {
+/** State of each stage, told from the ledger alone; `ready` is that of the scanner chosen for the job. */
+export function stageStates(path: Step[], tray: TrayItem[], brief: { tolerance: number | null }, ready: StageState = 'open'): Record<Stage, StageState> {
   const has = (...ops: string[]) => path.some((s) => ops.includes(s.operation))
   const warned = (...ops: string[]) => (lastOf(path, ...ops)?.evidence?.warnings.length ?? 0) > 0
   const passes = tray.filter((i) => i.role === 'pass').length
   const mesh = tray.some((i) => i.role === 'mesh')
   return {
     Brief: brief.tolerance === null ? 'work' : 'good',
+    Ready: ready,
     Capture: passes > 0 || mesh ? (path.some((s) => s.operation === 'import' && s.evidence?.warnings.length) ? 'look' : 'good') : 'open',
     Clean: has('trim-plane', 'strays', 'islands', 'lasso') ? 'good' : 'open',
     Align: has('adjust')
@@ -78,7 +79,7 @@ export function stageStates(path: Step[], tray: TrayItem[], brief: { tolerance: 
 export function currentStage(states: Record<Stage, StageState>): Stage {
   let last = 0
   STAGES.forEach((s, i) => {
-    if (i > 0 && states[s] !== 'open') last = i
+    if (i > 1 && states[s] !== 'open') last = i
   })
   if (last === 0) return 'Capture'
   return STAGES[Math.min(STAGES.length - 1, states[STAGES[last]] === 'good' ? last + 1 : last)]

@@ -47,7 +47,7 @@ const alder: Device = {
 
 const birch: Device = {
   name: 'Birch',
-  model: 'hand-held area pattern with colour',
+  model: 'hand-held area, colour',
   serial: 'BI-1102',
   seed: 1102,
   rise: 8,
@@ -73,7 +73,7 @@ const birch: Device = {
 
 const hazel: Device = {
   name: 'Hazel',
-  model: 'fixed fringe scanner with turntable',
+  model: 'fixed fringe, turntable',
   serial: 'HA-0059',
   seed: 59,
   rise: 14,
@@ -99,7 +99,7 @@ const hazel: Device = {
 
 const rowan: Device = {
   name: 'Rowan',
-  model: 'line laser on a measuring arm',
+  model: 'line laser on an arm',
   serial: 'RO-0230',
   seed: 230,
   rise: 6,

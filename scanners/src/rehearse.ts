@@ -1,4 +1,4 @@
-import { multiply, transformPoint, type Mat4 } from '@oak-gauge/core/base/mat4.ts'
+import { multiply, transformPoint } from '@oak-gauge/core/base/mat4.ts'
 import { seeded } from '@oak-gauge/core/base/random.ts'
 import type { StereoObservation } from '@oak-gauge/core/calibrate/calibration.ts'
 import { cameraToArray, project, type Camera, type Stereo } from '@oak-gauge/core/calibrate/camera.ts'
@@ -39,5 +39,5 @@ export function rehearseObservations(
     }
     return { ids, pixels }
   }
-  return poses.map((p) => ({ left: side(truth.left, p), right: side(truth.right, multiply(truth.pose, p) as Mat4), celsius }))
+  return poses.map((p) => ({ left: side(truth.left, p), right: side(truth.right, multiply(truth.pose, p)), celsius }))
 }

@@ -126,7 +126,7 @@ function converse(device: StandIn, socket: WebSocket, onLasting: () => void): vo
       return
     }
     if (m.type === 'welcome') {
-      if (m.protocol !== LINK_PROTOCOL) socket.close(LINK_CLOSE.protocol, `protocol ${LINK_PROTOCOL} is spoken here`)
+      if (m.protocol !== LINK_PROTOCOL) socket.close(LINK_CLOSE.protocol, 'another protocol is spoken here')
     } else if (m.type === 'credit') {
       credit = Math.min(1000, credit + m.frames)
       release()

@@ -6,7 +6,6 @@ import { DEMO_JOBS } from '@oak-gauge/demo/scenario.ts'
 import { storeFile } from './blobs.ts'
 import { connect } from './db/connect.ts'
 import { JobRow, SetupRow } from './db/models.ts'
-import { ScannerRow } from './db/scannermodels.ts'
 import { openBus } from './events.ts'
 import { enqueueImport, QUEUE } from './ledger/enqueue.ts'
 import { log } from './log.ts'
@@ -25,9 +24,6 @@ const queue = { boss, bus }
 const ctx = { ...quietContext, parallel: threadPool() }
 const wanted = Object.entries(DEMO_JOBS).slice(0, process.env['OAK_DEMO'] === 'bracket' ? 1 : undefined)
 const made = new Set((await db.pool.query<{ title: string }>('select title from demo_made')).rows.map((r) => r.title))
-
-await rehearseHistory()
-for (const scanner of await ScannerRow.findAll({ attributes: ['id'] })) await bus.emit({ type: 'scanner', scanner: scanner.id })
 
 const missing = wanted.filter(([title]) => !made.has(title))
 if (missing.length) process.stdout.write('Making the demo jobs; they appear on the bench within a minute.\n')
@@ -51,6 +47,7 @@ for (const [title, make] of missing) {
   await db.pool.query('insert into demo_made (title) values ($1)', [title])
   log.info({ job: title, milliseconds: Math.round(performance.now() - began) }, 'demo job made')
 }
+await rehearseHistory((scanner) => bus.emit({ type: 'scanner', scanner }))
 if (missing.length) process.stdout.write('The demo jobs are on the bench.\n')
 await boss.stop({ graceful: false })
 await bus.close()

@@ -1,4 +1,5 @@
 import { median } from '../base/stats.ts'
+import { readChessboard } from './chessboard.ts'
 import { findDots, type Dots } from './dots.ts'
 import { identify } from './identify.ts'
 import type { GreyImage } from './image.ts'
@@ -34,8 +35,9 @@ const LEAST_SHARE = 0.35
 const BLURRED = 2.3
 const SMALL = 3
 
-/** Finds a dot plate in an image and says which dot is which; or, in plain words, why not. */
+/** Finds a plate in an image and says which dot is which; or, in plain words, why not. */
 export function readPlate(image: GreyImage, plate: Plate): PlateReading {
+  if (plate.pattern === 'chessboard') return readChessboard(image, plate)
   const dots = findDots(image)
   const grids = findLattices(dots.centres, dots.shapes)
   const bright = shareAbove(image, 253)

@@ -111,7 +111,7 @@ function castMesh(m: Extract<Thing, { kind: 'mesh' }>, o: ArrayLike<number>, d: 
 
 const inverses = new WeakMap<object, Float64Array>()
 function inverseOf(pose: ArrayLike<number>): Float64Array {
-  let m = inverses.get(pose as object)
-  if (!m) inverses.set(pose as object, (m = invertRigid(pose)))
+  let m = inverses.get(pose)
+  if (!m) inverses.set(pose, (m = invertRigid(pose)))
   return m
 }

@@ -120,13 +120,12 @@ export function takeShot(spec: ScannerSpec, truth: Stereo, believed: Stereo, thi
       if (random.next() < 0.5) continue
       sigma *= 3 + 6 * Math.min(3, most / 255 - 1)
     }
-    let [dx, dy, dz] = [0, 0, 0]
     if (material.seeThrough > 0) {
       // light comes back from below the surface
       const depth = -0.5 * material.seeThrough * Math.log(1 - random.next())
-      ;[dx, dy, dz] = c.d.map((v) => -v * depth)
-      const ql = transformPoint(toLeft, at[0] + dx, at[1] + dy, at[2] + dz)
-      const qr = transformPoint(toRight, at[0] + dx, at[1] + dy, at[2] + dz)
+      const [x, y, z] = at.map((v, k) => v - depth * c.d[k])
+      const ql = transformPoint(toLeft, x, y, z)
+      const qr = transformPoint(toRight, x, y, z)
       project(left, ql[0], ql[1], ql[2], uvL)
       project(right, qr[0], qr[1], qr[2], uvR)
     }

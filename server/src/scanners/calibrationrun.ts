@@ -83,7 +83,7 @@ export class CalibrationRun implements Run {
       advice: null,
       match: null,
       still: false,
-      coverage: emptyCoverage(),
+      coverage: { left: emptyCoverage(), right: emptyCoverage() },
       cold: options.cold,
       problem: null,
       calibration: null,
@@ -248,7 +248,8 @@ export class CalibrationRun implements Run {
   private async take(l: PlateReading, r: PlateReading, image: GreyImage): Promise<void> {
     const plain = (p: PlateReading) => ({ ids: Array.from(p.ids), pixels: Array.from(p.pixels, (v) => Math.round(v * 1e5) / 1e5) })
     this.observations.push({ left: plain(l), right: plain(r), celsius: this.room })
-    cover(this.view.coverage, l.pixels, image.width, image.height)
+    cover(this.view.coverage.left, l.pixels, image.width, image.height)
+    cover(this.view.coverage.right, r.pixels, image.width, image.height)
     this.view.taken++
     this.view.problem = null
     await this.row.update({ observations: this.observations, celsius: this.room })

@@ -1,6 +1,5 @@
 import type { ArtefactSummary, CalibrationSummary, ScannerDetail, ScannerSummary, VerificationSummary } from '@oak-gauge/contract'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
-import type { BallBar } from '@oak-gauge/core/calibrate/ballbar.ts'
 import { scannerHealth, warmUpFit, type Health } from '@oak-gauge/core/calibrate/health.ts'
 import { certificateEnds } from '@oak-gauge/core/calibrate/plate.ts'
 import { ArtefactRow, CalibrationRow, NoteRow, ScannerRow, VerificationRow } from '../db/scannermodels.ts'
@@ -125,7 +124,7 @@ export function artefactSummary(a: ArtefactRow): ArtefactSummary {
     id: a.id,
     kind: a.kind,
     name: a.certificate.name,
-    size: 'pitch' in a.certificate ? a.certificate.pitch : (a.certificate as BallBar).distance,
+    size: 'pitch' in a.certificate ? a.certificate.pitch : a.certificate.distance,
     certificate: {
       number: certificate.number,
       laboratory: certificate.laboratory,

@@ -1,3 +1,4 @@
+import { useScannersQuery } from '../api.ts'
 import { createContext, useContext, useMemo } from 'react'
 import { chain, STAGES, stageStates, type JobState, type Stage, type StageState, type Step, type TrayItem } from '@oak-gauge/contract'
 
@@ -24,6 +25,7 @@ export function useOpenJob(): OpenJob {
 }
 
 export function useJobView(state: JobState | undefined, stage: string | undefined): OpenJob | null {
+  const ready = useReady(state?.job.scanner ?? null)
   return useMemo(() => {
     if (!state) return null
     const path = chain(state.steps, state.head)
@@ -32,20 +34,27 @@ export function useJobView(state: JobState | undefined, stage: string | undefine
       state,
       path,
       stage: STAGES.find((s) => s === stage) ?? 'Capture',
-      states: stageStates(path, state.tray, state.job),
+      states: stageStates(path, state.tray, state.job, ready),
       passes: role('pass'),
       meshes: role('mesh'),
       nominals: role('nominal'),
       deviation: role('deviation').at(-1),
       busy: state.steps.find((s) => s.state === 'running') ?? state.steps.find((s) => s.state === 'queued'),
     }
-  }, [state, stage])
+  }, [state, stage, ready])
+}
+
+/** How the scanner chosen for the job stands. */
+function useReady(scanner: string | null): StageState {
+  const { data } = useScannersQuery(undefined, { skip: !scanner })
+  const own = data?.find((s) => s.id === scanner)
+  return !own ? 'open' : own.health.state === 'go' ? 'good' : 'look'
 }
 
 /** What a stage shows unless the person says otherwise. */
 export function shownByDefault(item: TrayItem, stage: Stage, tray: TrayItem[]): boolean {
   const mesh = tray.some((i) => i.role === 'mesh')
-  const early = stage === 'Brief' || stage === 'Capture' || stage === 'Clean' || stage === 'Align'
+  const early = stage === 'Brief' || stage === 'Ready' || stage === 'Capture' || stage === 'Clean' || stage === 'Align'
   if (item.role === 'pass') return early || !mesh
   if (item.role === 'mesh') return !early || !tray.some((i) => i.role === 'pass')
   if (item.role === 'nominal') return stage === 'Datum' || (stage === 'Capture' && !tray.some((i) => i.role === 'pass' || i.role === 'mesh'))

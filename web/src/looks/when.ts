@@ -1,3 +1,5 @@
+import { useState } from 'react'
+
 const DAYS = ['Sun', 'Mon', 'Tue', 'Wed', 'Thu', 'Fri', 'Sat']
 const MONTHS = ['January', 'February', 'March', 'April', 'May', 'June', 'July', 'August', 'September', 'October', 'November', 'December']
 
@@ -16,3 +18,9 @@ export function formatMoment(at: number | string): string {
 }
 
 const clock = (d: Date) => `${String(d.getHours()).padStart(2, '0')}:${String(d.getMinutes()).padStart(2, '0')}`
+
+/** The time when the page last had reason to look; days are what it is needed for, so that it need not tick. */
+export function useNow(): number {
+  const [now] = useState(() => Date.now())
+  return now
+}

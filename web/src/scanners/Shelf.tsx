@@ -3,6 +3,7 @@ import { useState } from 'react'
 import { Link } from 'react-router'
 import type { ScannerSummary } from '@oak-gauge/contract'
 import { usePatchScannerMutation, useScannersQuery } from '../api.ts'
+import { useNow } from '../looks/when.ts'
 import { StageMark } from '../looks/StageMark.tsx'
 import { AddScanner } from './AddScanner.tsx'
 import { HEALTH_MARK, inOneLine, timeUsed, worstDistance } from './health.tsx'
@@ -31,7 +32,7 @@ function OnShelf({ scanner: s }: { scanner: ScannerSummary }) {
   const [patch, { isLoading }] = usePatchScannerMutation()
   const line = inOneLine(s)
   const worst = worstDistance(s)
-  const used = timeUsed(s, Date.now())
+  const used = timeUsed(s, useNow())
   return (
     <section className="onshelf" data-scanner={s.name}>
       <Link to={`/scanners/${s.id}`} aria-label={`${s.name}, ${line.text}`}>
@@ -46,7 +47,7 @@ function OnShelf({ scanner: s }: { scanner: ScannerSummary }) {
         </div>
         <div className="row soft">
           <span>{s.model}</span>
-          <span>{worst ? 'ball bar, largest' : 'not verified'}</span>
+          <span>{worst ? 'on the ball bar' : 'not verified'}</span>
         </div>
         <div className="bar" title="of the time until the next calibration">
           <i style={{ width: `${100 * used}%` }} />

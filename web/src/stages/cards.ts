@@ -8,6 +8,7 @@ import { DatumCard } from './datum/DatumCard.tsx'
 import { DeliverCard } from './deliver/DeliverCard.tsx'
 import { InspectCard } from './inspect/InspectCard.tsx'
 import { MergeCard } from './merge/MergeCard.tsx'
+import { ReadyCard } from './ready/ReadyCard.tsx'
 
 export interface CardProps {
   go(stage: Stage): void
@@ -16,6 +17,7 @@ export interface CardProps {
 /** The work card of each stage. */
 export const CARDS: Record<Stage, ComponentType<CardProps>> = {
   Brief: BriefCard,
+  Ready: ReadyCard,
   Capture: CaptureCard,
   Clean: CleanCard,
   Align: AlignCard,

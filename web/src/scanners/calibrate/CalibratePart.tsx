@@ -56,7 +56,8 @@ function Running({ scanner, run: known }: ScannerPart & { run: CalibrationRun })
           </div>
         )}
         <div className="below">
-          <CoverageMap coverage={run.coverage} label="left image" />
+          <CoverageMap coverage={run.coverage.left} label="left image" />
+          <CoverageMap coverage={run.coverage.right} label="right image" />
           <div className="say" role="status">
             {run.trouble ? (
               <>

@@ -1,14 +1,14 @@
 import type { CalibrationRun, HandRequest } from '@oak-gauge/contract'
 
 type Way = 'away' | 'right' | 'down' | 'topAway' | 'rightAway' | 'turn'
-/** each movement: words for plus and minus, unit, the amount within which it is good, one nudge */
-const WAYS: [Way, string, string, string, number, number][] = [
-  ['away', 'further away', 'nearer', 'mm', 20, 10],
-  ['right', 'to the right', 'to the left', 'mm', 20, 10],
-  ['down', 'down', 'up', 'mm', 20, 10],
-  ['topAway', 'lean the top away', 'lean the top nearer', '°', 6, 5],
-  ['rightAway', 'right side away', 'left side away', '°', 6, 5],
-  ['turn', 'turn clockwise', 'turn anticlockwise', '°', 30, 15],
+/** each movement: name, words for plus and minus, unit, the amount within which it is good, one nudge */
+const WAYS: [Way, string, string, string, string, number, number][] = [
+  ['away', 'distance', 'further away', 'nearer', 'mm', 20, 10],
+  ['right', 'sideways', 'to the right', 'to the left', 'mm', 20, 10],
+  ['down', 'height', 'down', 'up', 'mm', 20, 10],
+  ['topAway', 'lean', 'top away', 'top nearer', '°', 6, 5],
+  ['rightAway', 'swing', 'right side away', 'left side away', '°', 6, 5],
+  ['turn', 'turn', 'clockwise', 'anticlockwise', '°', 30, 15],
 ]
 
 /** How the plate has to be moved, in words and on a short scale; of a stand-in each line moves it. */
@@ -16,13 +16,13 @@ export function Guidance({ run, onHand }: { run: CalibrationRun; onHand?: ((m: H
   const { match } = run
   return (
     <div className="guidance" role="group" aria-label="How to move the plate">
-      {WAYS.map(([way, plus, minus, unit, good, nudge]) => {
+      {WAYS.map(([way, name, plus, minus, unit, good, nudge]) => {
         const v = match ? match[way] : 0
         const fine = Math.abs(v) <= good
         return (
-          <div key={way} className={match && !fine ? 'line off' : 'line'}>
-            <span className="words">{!match ? '–' : fine ? `${(v >= 0 ? plus : minus).split(' ').slice(-1)[0]}: good` : v > 0 ? plus : minus}</span>
-            <span className="figure">{match && !fine ? `${Math.abs(v).toFixed(0)} ${unit}` : ''}</span>
+          <div key={way} className={match && !fine ? 'line off' : 'line'} data-movement={way}>
+            <span>{name}</span>
+            <span className="words">{!match ? '–' : fine ? 'good' : `${Math.abs(v).toFixed(0)}${unit === '°' ? '°' : ' mm'} ${v > 0 ? plus : minus}`}</span>
             <svg viewBox="-50 -7 100 14" aria-hidden="true">
               <line x1="-48" x2="48" y1="0" y2="0" stroke="var(--line)" strokeWidth="2" />
               <path d="M-10 -5v10M10 -5v10" stroke="var(--oak)" strokeWidth="1.6" />

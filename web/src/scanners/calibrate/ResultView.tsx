@@ -108,7 +108,7 @@ export function ResultView({ calibration: c, scanner, onAgain, go }: { calibrati
           <dd data-quantity="rms">{r.rms.toFixed(4)} px</dd>
           <dt>mean</dt>
           <dd>{r.mean.toFixed(4)} px</dd>
-          <dt>largest of {r.dots} dots</dt>
+          <dt>largest</dt>
           <dd>{r.largest.toFixed(3)} px</dd>
           <dt>Its limit, rms</dt>
           <dd>{scanner.spec.limits.reprojection.toFixed(3)} px</dd>
@@ -118,12 +118,14 @@ export function ResultView({ calibration: c, scanner, onAgain, go }: { calibrati
           </dd>
           {c.previous && (
             <>
-              <dt>change since {formatMoment(c.previous.at)}</dt>
+              <dt>change since last</dt>
               <dd>{signed(r.baseline - c.previous.result.baseline, digits(r.uncertainty.baseline))} mm</dd>
             </>
           )}
           <dt>Image covered</dt>
           <dd>{Math.round(100 * r.covered)} %</dd>
+          <dt>Dots seen</dt>
+          <dd>{r.dots}</dd>
           <dt>Poses</dt>
           <dd>
             {r.poses.filter((p) => !p.out).length} of {r.poses.length}

@@ -27,8 +27,10 @@ export function VectorField({ field: f, coverage: c, name, scale }: { field: Fie
           const x = ((i % f.columns) + 0.5) * CELL
           const y = (Math.floor(i / f.columns) + 0.5) * CELL
           if (n === 0) return <path key={i} d={`M${x - 3} ${y}h6`} stroke="var(--line)" strokeWidth="1.5" />
-          const u = (f.u[i] / scale) * CELL
-          const v = (f.v[i] / scale) * CELL
+          // beyond two cells an arrow says no more by being longer
+          const cut = Math.min(1, (2 * scale) / Math.max(1e-12, Math.hypot(f.u[i], f.v[i])))
+          const u = ((cut * f.u[i]) / scale) * CELL
+          const v = ((cut * f.v[i]) / scale) * CELL
           return (
             <g key={i} stroke="var(--slate)" fill="var(--slate)">
               <line x1={x} y1={y} x2={x + u} y2={y + v} strokeWidth="2" />
@@ -43,10 +45,10 @@ export function VectorField({ field: f, coverage: c, name, scale }: { field: Fie
   )
 }
 
-/** px that one cell's width stands for: a round number near the largest arrow of both fields. */
+/** px that one cell's width stands for: a round number above what nine in ten cells show; a single odd dot must not flatten the rest. */
 export function fieldScale(fields: Field[]): number {
-  let most = 1e-4
-  for (const f of fields) f.counts.forEach((n, i) => n && (most = Math.max(most, Math.hypot(f.u[i], f.v[i]))))
+  const lengths = fields.flatMap((f) => f.counts.flatMap((n, i) => (n >= 4 ? [Math.hypot(f.u[i], f.v[i])] : []))).sort((a, b) => a - b)
+  const most = Math.max(1e-4, lengths[Math.floor(0.9 * lengths.length)] ?? 0)
   const step = 10 ** Math.floor(Math.log10(most))
   return (most > 5 * step ? 10 : most > 2 * step ? 5 : 2) * step
 }

@@ -32,7 +32,7 @@ export function useLive(scanner: string, on: boolean): Live | null {
             continue
           }
           const a = unpack(await r.arrayBuffer())
-          const info = JSON.parse(new TextDecoder().decode(a['info'] as Uint8Array)) as { sequence: number; state: CalibrationRun; sizes: [number, number][] }
+          const info = JSON.parse(new TextDecoder().decode(a['info'])) as { sequence: number; state: CalibrationRun; sizes: [number, number][] }
           after = info.sequence
           setLive({
             sequence: info.sequence,

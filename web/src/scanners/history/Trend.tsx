@@ -1,6 +1,6 @@
 import { Line } from 'react-chartjs-2'
 import { chartColour } from '../../looks/chart.ts'
-import { formatMoment } from '../../looks/when.ts'
+import { formatMoment, useNow } from '../../looks/when.ts'
 
 export interface TrendPoint {
   at: string
@@ -12,9 +12,10 @@ export interface TrendPoint {
 
 /** Every run so far with its limit: dots over days, brick and hollow where the limit was passed. */
 export function Trend({ label, unit, limit, points }: { label: string; unit: string; limit: number; points: TrendPoint[] }) {
+  const now = useNow()
   const x = (p: TrendPoint) => new Date(p.at).getTime()
-  const first = Math.min(...points.map(x), Date.now() - 7 * 86_400_000)
-  const last = Math.max(Date.now(), ...points.map(x))
+  const first = Math.min(...points.map(x), now - 7 * 86_400_000)
+  const last = Math.max(now, ...points.map(x))
   const margin = 0.04 * (last - first)
   const day = (t: number) => new Date(t).toLocaleDateString('en-GB', { day: 'numeric', month: 'short' })
   return (

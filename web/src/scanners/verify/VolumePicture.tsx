@@ -1,3 +1,5 @@
+import { identity, invertRigid, transformPoint } from '@oak-gauge/core/base/mat4.ts'
+import { bodyToLeft } from '@oak-gauge/core/scanner/spec.ts'
 import type { BarReading } from '@oak-gauge/core/calibrate/ballbar.ts'
 import type { ScannerDetail } from '@oak-gauge/contract'
 
@@ -10,18 +12,18 @@ export function VolumePicture({ scanner, readings, length, limit }: { scanner: S
   const w = 2 * half(far) + 60
   const h = 2 * tall(far) + 60
   const d = far - near + 80
+  // measured in the left camera (of an arm, in its base): drawn as seen from the middle between the cameras
+  const toBody = scanner.spec.arm ? identity() : invertRigid(bodyToLeft(scanner.spec.design))
   const bars = readings.map((r) => {
-    const end = (k: number, s: number) => r.middle[k] + (s * r.direction[k] * length) / 2
-    return { a: [0, 1, 2].map((k) => end(k, -1)), b: [0, 1, 2].map((k) => end(k, 1)), bad: Math.abs(r.distance) > limit, error: r.distance }
+    const end = (s: number) => transformPoint(toBody, ...([0, 1, 2].map((k) => r.middle[k] + (s * r.direction[k] * length) / 2) as [number, number, number]))
+    return { a: end(-1), b: end(1), bad: Math.abs(r.distance) > limit }
   })
-  // readings are in the left camera's coordinates: its middle is shifted to the middle of the picture
-  const mx = bars.length ? bars.reduce((s, b) => s + (b.a[0] + b.b[0]) / 2, 0) / bars.length : 0
   const bar = (x1: number, y1: number, x2: number, y2: number, bad: boolean, k: number) => (
     <g key={k} stroke={bad ? 'var(--brick)' : 'var(--deep)'} fill={bad ? 'var(--brick)' : 'var(--deep)'}>
       <line x1={x1} y1={y1} x2={x2} y2={y2} strokeWidth={w / 160} />
-      <circle cx={x1} cy={y1} r={w / 60} stroke="none" />
-      <circle cx={x2} cy={y2} r={w / 60} stroke="none" />
-      <text x={(x1 + x2) / 2} y={(y1 + y2) / 2 - w / 60} fontSize={w / 26} textAnchor="middle" stroke="none">
+      <circle cx={x1} cy={y1} r={w / 45} stroke="none" />
+      <circle cx={x2} cy={y2} r={w / 45} stroke="none" />
+      <text x={x1} y={y1 + w / 90} fontSize={w / 30} textAnchor="middle" stroke="none" fill="var(--card)">
         {k + 1}
       </text>
     </g>
@@ -41,7 +43,7 @@ export function VolumePicture({ scanner, readings, length, limit }: { scanner: S
             strokeDasharray={`${w / 60}`}
             strokeWidth={w / 400}
           />
-          {bars.map((b, k) => bar(b.a[0] - mx, b.a[1], b.b[0] - mx, b.b[1], b.bad, k))}
+          {bars.map((b, k) => bar(b.a[0], b.a[1], b.b[0], b.b[1], b.bad, k))}
         </svg>
         <figcaption className="hint">from the scanner; dashed: the field at {ideal} mm</figcaption>
       </figure>
@@ -62,7 +64,7 @@ export function VolumePicture({ scanner, readings, length, limit }: { scanner: S
             strokeDasharray={`${w / 60}`}
             strokeWidth={w / 400}
           />
-          {bars.map((b, k) => bar(b.a[0] - mx, b.a[2] - near, b.b[0] - mx, b.b[2] - near, b.bad, k))}
+          {bars.map((b, k) => bar(b.a[0], b.a[2] - near, b.b[0], b.b[2] - near, b.bad, k))}
         </svg>
         <figcaption className="hint">
           from above, the scanner at the top; {near} to {far} mm

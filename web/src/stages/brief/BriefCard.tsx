@@ -1,12 +1,13 @@
 import { Button, Input, Select } from 'antd'
 import { useState } from 'react'
 import { PURPOSES, SURFACES, type JobFields } from '@oak-gauge/contract'
-import { problemOf, usePatchJobMutation } from '../../api.ts'
+import { problemOf, usePatchJobMutation, useScannersQuery } from '../../api.ts'
 import { Amount } from '../../looks/Amount.tsx'
 import { ProblemBox } from '../../looks/ProblemBox.tsx'
 import { useOpenJob } from '../../job/useJob.ts'
 import { WorkCard } from '../../job/WorkCard.tsx'
 import type { CardProps } from '../cards.ts'
+import { FitWords } from '../ready/fitness.tsx'
 
 export function BriefCard({ go }: CardProps) {
   const { state } = useOpenJob()
@@ -18,12 +19,14 @@ export function BriefCard({ go }: CardProps) {
   const set = (f: Partial<JobFields>) => setFields({ ...fields, ...f })
   const changed = (Object.keys(fields) as (keyof JobFields)[]).some((k) => fields[k] !== state.job[k])
   const problem = problemOf(error)
+  const { data: scanners } = useScannersQuery(undefined, { skip: !fields.scanner })
+  const own = scanners?.find((s) => s.id === fields.scanner)
   const save = async () => {
     if (changed) {
       const r = await patch({ id: state.job.id, patch: fields })
       if (r.error) return
     }
-    go('Capture')
+    go('Ready')
   }
   return (
     <WorkCard
@@ -31,7 +34,7 @@ export function BriefCard({ go }: CardProps) {
       about="Limits, cell sizes and verdicts later on start from what is said here."
       foot={
         <Button type="primary" loading={isLoading} disabled={!fields.title.trim()} onClick={() => void save()}>
-          {changed ? 'Keep and go on' : 'Go on to Capture'}
+          {changed ? 'Keep and go on' : 'Go on to Ready'}
         </Button>
       }
     >
@@ -59,6 +62,7 @@ export function BriefCard({ go }: CardProps) {
         onChange={(v) => set({ tolerance: v })}
         reason={fields.tolerance ? 'full width; half of it to each side' : 'not said yet'}
       />
+      {own && <FitWords scanner={own} tolerance={fields.tolerance} />}
       <div className="field">
         <label htmlFor="b-surface">Surface</label>
         <Select
