@@ -61,6 +61,8 @@ export interface CalibrationResult {
 export const LEAST_POSES = 6
 /** relative standard uncertainty of the focal length beyond which it counts as not determined */
 const FOCAL_LIMIT = 0.003
+/** degrees between the poses that differ most; below it all count as one tilt */
+const LEAST_TILT = 8
 
 /**
  * Calibrates a pair of cameras from plate observations: closed form, joint bundle adjustment with robust loss, dots moved from
@@ -223,21 +225,29 @@ export function tiltRange(poses: ArrayLike<number>[]): number {
 }
 
 function undetermined(poses: ArrayLike<number>[]): OakError {
-  if (poses.length && tiltRange(poses) > 15)
-    return new OakError('poses-alike', 'The poses are too alike: the cameras are not determined by them.', {
-      remedy: 'Take poses near and far, tilted to all sides, and in the corners of the image.',
-    })
+  if (poses.length && tiltRange(poses) > 15) return alike()
   return new OakError('poses-flat', 'All poses have the same tilt: the focal length is not determined.', {
     where: poses.length ? `largest angle between two poses ${tiltRange(poses).toFixed(1)} degrees` : '',
     remedy: 'Tilt the plate by 20 to 40 degrees, to all four sides.',
   })
 }
 
+const alike = () =>
+  new OakError('poses-alike', 'The poses are too alike: the cameras are not determined by them.', {
+    remedy: 'Take poses near and far, tilted to all sides, and in the corners of the image.',
+  })
+
+/** Farthest over nearest distance. */
+const depthRange = (poses: ArrayLike<number>[]) => Math.max(...poses.map((p) => p[11])) / Math.min(...poses.map((p) => p[11]))
+
 function report(input: CalibrationInput, r: BundleResult, kept: number[], poses: Mat4[], leftOut: number): CalibrationResult {
   const { width, height } = input
   const g = r.unknowns.length
   const sd = (i: number) => Math.sqrt(Math.max(0, r.covariance[i * g + i]))
-  if (r.cameras.some((c, k) => sd(9 * k) / c[0] > FOCAL_LIMIT || sd(9 * k + 1) / c[1] > FOCAL_LIMIT)) throw undetermined(kept.map((i) => poses[i]))
+  // one tilt from one place fits itself whatever the cameras are: a small residual says nothing then
+  const used = kept.map((i) => poses[i])
+  if (tiltRange(used) < LEAST_TILT && depthRange(used) < 1.1) throw alike()
+  if (r.cameras.some((c, k) => sd(9 * k) / c[0] > FOCAL_LIMIT || sd(9 * k + 1) / c[1] > FOCAL_LIMIT)) throw undetermined(used)
   const [left, right] = r.cameras.map((c) => cameraFromArray(c, width, height))
   const baseline = baselineOf(r.rig[1])
   // uncertainty of the length of the shift: along its direction

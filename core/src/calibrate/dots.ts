@@ -168,7 +168,7 @@ function measureDot(image: GreyImage, blob: Blob): number[] | undefined {
   const [g0, gx, gy] = ground
   ink /= inks * Math.max(1, g0)
   if (ink > 0.8) return undefined
-  let [sw, sx, sy, middle] = [0, 0, 0, 0]
+  let [sw, sx, sy, slope, edges] = [0, 0, 0, 0, 0]
   for (let py = y0, at = 0; py <= y1; py++)
     for (let px = x0; px <= x1; px++, at++) {
       const out = outside[at]
@@ -181,15 +181,20 @@ function measureDot(image: GreyImage, blob: Blob): number[] | undefined {
       sw += weight
       sx += weight * dx
       sy += weight * dy
-      const share = weight / (1 - ink)
-      if (share > 0.2 && share < 0.8 && fade === 1) middle++
+      if (out > -0.6 && out < 0.6 && px > 0 && py > 0) {
+        const i = py * width + px
+        slope += Math.sqrt((data[i + 1] - data[i - 1]) ** 2 + (data[i + width] - data[i - width]) ** 2) / 2
+        edges++
+      }
     }
   if (!(sw > 0)) return undefined
   const x = blob.x + sx / sw
   const y = blob.y + sy / sw
-  const around = Math.PI * (3 * (major + minor) - Math.sqrt((3 * major + minor) * (major + 3 * minor)))
-  // share of the edge between 20 and 80 %: 1.683 sigma wide
-  const blur = middle / around / 1.683
+  if (edges === 0) return undefined
+  // steepest slope of an edge blurred by sigma: contrast / (sigma sqrt(2 pi))
+  // less what taking differences over two pixels, and a band around the edge, adds to it
+  const apparent = (g0 * (1 - ink) * edges) / (2.5066 * slope)
+  const blur = Math.sqrt(Math.max(0.1, apparent * apparent - 0.45))
   // the threshold cuts the dot a little too small or too large: its grey values say how large it is
   const grow = sw / (1 - ink) / (Math.PI * major * minor)
   if (!(grow > 0.5 && grow < 2)) return undefined

@@ -20,7 +20,7 @@ export function findLattices(centres: ArrayLike<number>, shapes?: ArrayLike<numb
   const out: Lattice[] = []
   for (const seed of seeds(centres, n)) {
     if (owner[seed] >= 0) continue
-    const basis = basisAt(centres, near, seed, shapes ? Array.from({ length: 3 }, (_, k) => shapes[3 * seed + k]) : [1, 0, 1])
+    const basis = basisAt(centres, near, seed, shapes ? Array.from({ length: 3 }, (_, k) => shapes[3 * seed + k]) : [1, 0, 1], shapes ? 1.5 : 1.95)
     if (!basis) continue
     const grid = grow(centres, n, seed, basis, owner, out.length)
     if (grid.members.length >= 6) out.push(grid)
@@ -62,7 +62,7 @@ function nearest(c: ArrayLike<number>, n: number, k: number): Int32Array[] {
  * Two steps to neighbours that are there on both sides (to a quarter of the step), the second turned from the first as y from x. Lengths
  * and angles are taken as on the plate, where the dot is round.
  */
-function basisAt(c: ArrayLike<number>, near: Int32Array[], i: number, [a, b, d]: number[]): [number, number, number, number] | undefined {
+function basisAt(c: ArrayLike<number>, near: Int32Array[], i: number, [a, b, d]: number[], mostUnlike: number): [number, number, number, number] | undefined {
   const dot = (x: number, y: number, u: number, v: number) => a * x * u + b * (x * v + y * u) + d * y * v
   const list = near[i]
   const both: [number, number][] = []
@@ -78,7 +78,8 @@ function basisAt(c: ArrayLike<number>, near: Int32Array[], i: number, [a, b, d]:
   if (!first) return undefined
   for (const second of both) {
     const cosine = dot(...first, ...second) / Math.sqrt(dot(...first, ...first) * dot(...second, ...second))
-    if (Math.abs(cosine) > 0.5) continue
+    // across a missing row the step is twice as long: another seed does better
+    if (Math.abs(cosine) > 0.5 || dot(...second, ...second) > mostUnlike * mostUnlike * dot(...first, ...first)) continue
     const [x, y] = second
     return first[0] * y - first[1] * x > 0 ? [first[0], first[1], x, y] : [first[0], first[1], -x, -y]
   }
