@@ -27,6 +27,7 @@ import { BOLTS, BORE_HEIGHT, bracket, NOMINAL_BRACKET } from '@oak-gauge/demo/pa
 import { tessellate } from '@oak-gauge/demo/cad.ts'
 import { benchViews, record, smallPose, type Recorded } from '@oak-gauge/demo/passes.ts'
 import { openInBrowser } from './browser.ts'
+import { benchCalibration } from './calibrate.ts'
 import { general } from './general.ts'
 import { fitCircle, type BoreFit } from './bores.ts'
 
@@ -104,7 +105,10 @@ const add = (what: string, got: string, must: string, aim: string) => {
   process.stderr.write(`${what}: ${got}\n`)
 }
 
-const { truth, passes } = await data()
+if (wants('calibrate')) benchCalibration(add)
+// the passes are not needed for calibrating
+const { truth, passes } =
+  only.length && only.every((p) => p === 'calibrate') ? { truth: makeMesh({ vertices: f32(0), triangles: new Uint32Array(0) }), passes: [] } : await data()
 const placedTrue = passes.map((p, i): Placed<Points> => ({ name: `pass ${i + 1}`, data: p.points, pose: p.truePose }))
 
 if (wants('align')) {

@@ -1,6 +1,6 @@
 import { describe, expect, it } from '@jest/globals'
 import jpeg from 'jpeg-js'
-import { rehearseObservations } from '@oak-gauge/scanners/rehearse.ts'
+import { rehearseObservations } from '../src/scanner/rehearse.ts'
 import { identity, invertRigid, multiply, rotationAngleDeg } from '../src/base/mat4.ts'
 import { bundleAdjust, type BundleResult } from '../src/calibrate/bundle.ts'
 import { calibrateStereo } from '../src/calibrate/calibration.ts'

@@ -60,11 +60,11 @@ describe('Brief', () => {
     const sent = fakeServer(() => ({ body: jobOf([]) }))
     go.mockClear()
     show(<BriefCard go={go} />)
-    expect(button('Go on to Capture')).toBeTruthy()
+    expect(button('Go on to Ready')).toBeTruthy()
     type('Tolerance', '0,4')
     fireEvent.change(screen.getByLabelText('Belongs to'), { target: { value: 'Winch' } })
     await click('Keep and go on')
-    await waitFor(() => expect(go).toHaveBeenCalledWith('Capture'))
+    await waitFor(() => expect(go).toHaveBeenCalledWith('Ready'))
     expect(sent[0]).toMatchObject({ method: 'PATCH', path: `jobs/${uuid(1)}`, body: { tolerance: 0.4, part: 'Winch', title: 'Bracket' } })
   })
   test('refused, it stays and says why', async () => {

@@ -110,7 +110,7 @@ export function fakeServer(answer: (s: Sent) => { status?: number; body?: unknow
     const text = await r.text()
     const s = { method: r.method, path: new URL(r.url).pathname.replace('/api/', '') + new URL(r.url).search, body: text ? JSON.parse(text) : undefined }
     sent.push(s)
-    const a = answer(s) ?? { body: {} }
+    const a = answer(s) ?? { body: s.path === 'scanners' || s.path === 'artefacts' ? [] : {} }
     if (a.status === 204) return new Response(null, { status: 204 })
     return new Response(JSON.stringify(a.body ?? null), { status: a.status ?? 200, headers: { 'content-type': 'application/json' } })
   })

@@ -122,7 +122,7 @@ describe('the line from the server', () => {
     said.length = 0
     source.onerror()
     source.onopen()
-    expect(said.map((a) => a.payload)).toEqual([false, true, ['Jobs', 'Job']])
+    expect(said.map((a) => a.payload)).toEqual([false, true, ['Jobs', 'Job', 'Scanners', 'Scanner']])
   })
   test('how far a step is', () => {
     const s = progressSlice.reducer(undefined, progressSlice.actions.progressed({ step: 'a', progress: 0.25, phase: 'normals', remaining: null }))

@@ -9,7 +9,7 @@ import { targetPoses } from '@oak-gauge/core/calibrate/targets.ts'
 import { trueOptics } from '@oak-gauge/core/scanner/optics.ts'
 import { BALL_BARS, PLATES } from '@oak-gauge/scanners/artefacts.ts'
 import { DEVICES } from '@oak-gauge/scanners/devices.ts'
-import { rehearseObservations } from '@oak-gauge/scanners/rehearse.ts'
+import { rehearseObservations } from '@oak-gauge/core/scanner/rehearse.ts'
 import { StandIn } from '@oak-gauge/scanners/standin.ts'
 
 const DAY = 86_400_000

@@ -1,9 +1,9 @@
-import { multiply, transformPoint } from '@oak-gauge/core/base/mat4.ts'
-import { seeded } from '@oak-gauge/core/base/random.ts'
-import type { StereoObservation } from '@oak-gauge/core/calibrate/calibration.ts'
-import { cameraToArray, project, type Camera, type Stereo } from '@oak-gauge/core/calibrate/camera.ts'
-import { centreBias } from '@oak-gauge/core/calibrate/centrebias.ts'
-import { dotDiameters, platePoints, type Plate } from '@oak-gauge/core/calibrate/plate.ts'
+import { multiply, transformPoint } from '../base/mat4.ts'
+import { seeded } from '../base/random.ts'
+import type { StereoObservation } from '../calibrate/calibration.ts'
+import { cameraToArray, project, type Camera, type Stereo } from '../calibrate/camera.ts'
+import { centreBias } from '../calibrate/centrebias.ts'
+import { dotDiameters, platePoints, type Plate } from '../calibrate/plate.ts'
 
 /** px: what reading a dot out of a rendered image is off, see npm run bench, part calibrate */
 const DOT_NOISE = 0.006
