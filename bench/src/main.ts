@@ -106,9 +106,12 @@ const add = (what: string, got: string, must: string, aim: string) => {
 }
 
 if (wants('calibrate')) benchCalibration(add)
-// the passes are not needed for calibrating
-const { truth, passes } =
-  only.length && only.every((p) => p === 'calibrate') ? { truth: makeMesh({ vertices: f32(0), triangles: new Uint32Array(0) }), passes: [] } : await data()
+if (only.length && only.every((p) => p === 'calibrate')) {
+  // the passes are not needed
+  await report()
+  process.exit(0)
+}
+const { truth, passes } = await data()
 const placedTrue = passes.map((p, i): Placed<Points> => ({ name: `pass ${i + 1}`, data: p.points, pose: p.truePose }))
 
 if (wants('align')) {
@@ -336,11 +339,15 @@ if (wants('browser')) {
     )
 }
 
-await pool.close()
-const lines = ['| what | got | must | aim |', '|---|---|---|---|', ...rows.map((r) => `| ${r.what} | ${r.got} | ${r.must} | ${r.aim} |`)]
-console.log(
-  `\n${cpus().length} cores (${cpus()[0]?.model.trim() ?? ''}), ${(totalmem() / 2 ** 30).toFixed(0)} GiB, Node ${process.version}, ${new Date().toISOString().slice(0, 10)}\n\n${lines.join('\n')}`,
-)
+await report()
+
+async function report(): Promise<void> {
+  await pool.close()
+  const lines = ['| what | got | must | aim |', '|---|---|---|---|', ...rows.map((r) => `| ${r.what} | ${r.got} | ${r.must} | ${r.aim} |`)]
+  console.log(
+    `\n${cpus().length} cores (${cpus()[0]?.model.trim() ?? ''}), ${(totalmem() / 2 ** 30).toFixed(0)} GiB, Node ${process.version}, ${new Date().toISOString().slice(0, 10)}\n\n${lines.join('\n')}`,
+  )
+}
 
 function bores(v: Float32Array): { bore: BoreFit; bolts: BoreFit[] } {
   const near = (cx: number, cy: number, r: number, place: (i: number) => [number, number, number], lo: number, hi: number) => {
