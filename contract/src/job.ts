@@ -8,19 +8,29 @@ export const unitSchema = z.enum(UNITS)
 export const PURPOSES = ['inspection', 'reverse-engineering', 'custom-part'] as const
 export const SURFACES = ['matte', 'dark', 'glossy', 'see-through'] as const
 
-export const jobFields = z.object({
+const fields = {
   title: z.string().trim().min(1, 'A job needs a name.').max(120),
-  part: z.string().trim().max(200).default(''),
-  purpose: z.enum(PURPOSES).default('inspection'),
+  part: z.string().trim().max(200),
+  purpose: z.enum(PURPOSES),
   /** full width of the permitted deviation to one side, mm */
-  tolerance: z.number().positive('A tolerance is a length above 0 mm.').max(1000).nullable().default(null),
-  surface: z.enum(SURFACES).default('matte'),
-  notes: z.string().max(4000).default(''),
+  tolerance: z.number().positive('A tolerance is a length above 0 mm.').max(1000).nullable(),
+  surface: z.enum(SURFACES),
+  notes: z.string().max(4000),
   /** the scanner this job is to be recorded with */
-  scanner: z.uuid().nullable().default(null),
+  scanner: z.uuid().nullable(),
+}
+export const jobFields = z.object({
+  title: fields.title,
+  part: fields.part.default(''),
+  purpose: fields.purpose.default('inspection'),
+  tolerance: fields.tolerance.default(null),
+  surface: fields.surface.default('matte'),
+  notes: fields.notes.default(''),
+  scanner: fields.scanner.default(null),
 })
 export type JobFields = z.output<typeof jobFields>
-export const jobPatch = jobFields.partial()
+/** Without defaults: what is not named stays as it is. */
+export const jobPatch = z.object(fields).partial()
 
 export const ROLES = ['pass', 'nominal', 'mesh', 'map', 'deviation'] as const
 export type Role = (typeof ROLES)[number]

@@ -8,6 +8,7 @@ import {
   packHeader,
   padding,
   STAGES,
+  jobPatch,
   stageStates,
   stepRequest,
   unpack,
@@ -95,5 +96,13 @@ describe('requests', () => {
   test('a step names slots by their ids', () => {
     expect(stepRequest.safeParse({ operation: 'thin', inputs: { passes: ['no id'] } }).success).toBe(false)
     expect(stepRequest.parse({ operation: 'thin' })).toEqual({ operation: 'thin', inputs: {}, params: {}, preview: false })
+  })
+})
+
+describe('a change of a job', () => {
+  it('names only what changes', () => {
+    expect(jobPatch.parse({ scanner: null })).toEqual({ scanner: null })
+    expect(jobPatch.parse({ tolerance: 0.1 })).toEqual({ tolerance: 0.1 })
+    expect(jobPatch.safeParse({ tolerance: -1 }).success).toBe(false)
   })
 })

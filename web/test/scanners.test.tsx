@@ -211,7 +211,17 @@ describe('Ready', () => {
 
 describe('small parts', () => {
   test('guidance in words, and a nudge of the plate', () => {
-    const match = { away: 42, right: 3, down: -30, topAway: 0, rightAway: -12, turn: 0, nearness: 0.5, matched: false }
+    const match = {
+      away: 42,
+      right: 3,
+      down: -30,
+      topAway: 0,
+      rightAway: -12,
+      turn: 0,
+      nearness: 0.5,
+      matched: false,
+      good: { away: 24, right: 24, down: 24, topAway: 6, rightAway: 6, turn: 30 },
+    }
     const moved = jest.fn()
     render(<Guidance run={{ match } as CalibrationRun} onHand={moved} />)
     expect(screen.getByRole('group').textContent).toMatch(/42 mm further away.*good.*30 mm up.*good.*12° left side away.*good/)

@@ -78,11 +78,15 @@ export function movedPlate(plate: Plate, pose: ArrayLike<number>, m: Movement): 
 
 /** How the plate has to be moved from where it is to a target, in words a hand understands. */
 export interface Match extends Movement {
+  /** how much of each movement may be left over for the pose to be taken */
+  good: Movement
   /** 0..1: how near all of them are; at 1 the pose is taken */
   nearness: number
   matched: boolean
 }
 
+/** share of the distance by which the plate may be off to any side; degrees it may be tilted and turned otherwise */
+const SHIFT = 0.06
 const TILT = 6
 const TURN = 30
 
@@ -103,15 +107,9 @@ export function matchPose(stereo: Stereo, plate: Plate, pose: ArrayLike<number>,
   const roll = (m: ArrayLike<number>) => (Math.atan2(m[4], m[0]) * 180) / Math.PI
   // upside down does as well: the dots say which way up it is
   const turn = ((((roll(b) - roll(a)) % 180) + 270) % 180) - 90
-  const z = at(b, 2)
-  const match = { away: d[2], right: d[0], down: d[1], topAway: ax - bx, rightAway: ay - by, turn }
-  // each as a share of what is allowed
-  const off = [
-    Math.abs(match.away) / (0.06 * z),
-    Math.hypot(match.right, match.down) / (0.07 * z),
-    Math.hypot(match.topAway, match.rightAway) / TILT,
-    Math.abs(match.turn) / TURN,
-  ]
-  const worst = Math.max(...off)
-  return { ...match, nearness: worst <= 1 ? 1 : 1 / worst, matched: worst <= 1 }
+  const left: Movement = { away: d[2], right: d[0], down: d[1], topAway: ax - bx, rightAway: ay - by, turn }
+  const shift = SHIFT * at(b, 2)
+  const good: Movement = { away: shift, right: shift, down: shift, topAway: TILT, rightAway: TILT, turn: TURN }
+  const worst = Math.max(...(Object.keys(left) as (keyof Movement)[]).map((k) => Math.abs(left[k]) / good[k]))
+  return { ...left, good, nearness: worst <= 1 ? 1 : 1 / worst, matched: worst <= 1 }
 }

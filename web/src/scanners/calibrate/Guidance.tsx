@@ -1,14 +1,14 @@
 import type { CalibrationRun, HandRequest } from '@oak-gauge/contract'
 
 type Way = 'away' | 'right' | 'down' | 'topAway' | 'rightAway' | 'turn'
-/** each movement: name, words for plus and minus, unit, the amount within which it is good, one nudge */
-const WAYS: [Way, string, string, string, string, number, number][] = [
-  ['away', 'distance', 'further away', 'nearer', 'mm', 20, 10],
-  ['right', 'sideways', 'to the right', 'to the left', 'mm', 20, 10],
-  ['down', 'height', 'down', 'up', 'mm', 20, 10],
-  ['topAway', 'lean', 'top away', 'top nearer', '°', 6, 5],
-  ['rightAway', 'swing', 'right side away', 'left side away', '°', 6, 5],
-  ['turn', 'turn', 'clockwise', 'anticlockwise', '°', 30, 15],
+/** each movement: name, words for plus and minus, unit, one nudge */
+const WAYS: [Way, string, string, string, string, number][] = [
+  ['away', 'distance', 'further away', 'nearer', 'mm', 10],
+  ['right', 'sideways', 'to the right', 'to the left', 'mm', 10],
+  ['down', 'height', 'down', 'up', 'mm', 10],
+  ['topAway', 'lean', 'top away', 'top nearer', '°', 5],
+  ['rightAway', 'swing', 'right side away', 'left side away', '°', 5],
+  ['turn', 'turn', 'clockwise', 'anticlockwise', '°', 15],
 ]
 
 /** How the plate has to be moved, in words and on a short scale; of a stand-in each line moves it. */
@@ -16,8 +16,9 @@ export function Guidance({ run, onHand }: { run: CalibrationRun; onHand?: ((m: H
   const { match } = run
   return (
     <div className="guidance" role="group" aria-label="How to move the plate">
-      {WAYS.map(([way, name, plus, minus, unit, good, nudge]) => {
+      {WAYS.map(([way, name, plus, minus, unit, nudge]) => {
         const v = match ? match[way] : 0
+        const good = match ? match.good[way] : 1
         const fine = Math.abs(v) <= good
         return (
           <div key={way} className={match && !fine ? 'line off' : 'line'} data-movement={way}>
