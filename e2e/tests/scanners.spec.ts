@@ -1,4 +1,10 @@
 import { expect, test, type Page } from '@playwright/test'
+import { PNG } from 'pngjs'
+import { multiply } from '@oak-gauge/core/base/mat4.ts'
+import { targetPoses } from '@oak-gauge/core/calibrate/targets.ts'
+import { plateImage, rayTable } from '@oak-gauge/core/scanner/plateimage.ts'
+import { PLATES } from '@oak-gauge/scanners/artefacts.ts'
+import { DEVICES } from '@oak-gauge/scanners/devices.ts'
 import { press, stripNumber, watchConsole } from './help.ts'
 
 /** Opens the page of a scanner by its name, from the shelf. */
@@ -161,6 +167,34 @@ test('a plate file that does not belong to the plate is said; a certificate of o
   await press(page, 'Begin')
   await expect(page.locator('.say')).toContainText('The dots in view are not those of Own plate.', { timeout: 30_000 })
   await press(page, 'Give up')
+})
+
+test('a calibration from image files of one’s own finds the cameras they were taken with', async ({ page }) => {
+  test.setTimeout(180_000)
+  const { spec } = DEVICES['rowan']
+  const plate = PLATES[0]
+  const truth = { ...spec.design, left: { ...spec.design.left, fx: 1503, fy: 1502, k1: -0.1 } }
+  const rays = [rayTable(truth.left), rayTable(truth.right)]
+  const files = targetPoses(spec, spec.design, plate)
+    .slice(0, 9)
+    .flatMap((t, k) =>
+      [truth.left, truth.right].map((camera, i) => {
+        const im = plateImage(camera, rays[i], { plates: [{ plate, pose: i ? multiply(truth.pose, t.pose) : t.pose, celsius: 20 }], seed: 2 * k + i })
+        const png = new PNG({ width: im.width, height: im.height })
+        for (let j = 0; j < im.data.length; j++) png.data.fill(im.data[j], 4 * j, 4 * j + 3).fill(255, 4 * j + 3, 4 * j + 4)
+        return { name: `pose${k}_${i ? 'right' : 'left'}.png`, mimeType: 'image/png', buffer: PNG.sync.write(png) }
+      }),
+    )
+  await openScanner(page, 'Rowan')
+  await part(page, 'Calibrate')
+  await page.getByText('from images').click()
+  await page.locator('#images').setInputFiles(files)
+  await expect(page.getByText('9 pairs among 18 files')).toBeVisible()
+  await press(page, 'Measure 9 pairs of images')
+  await expect(page.locator('[data-verdict]')).toBeVisible({ timeout: 120_000 })
+  expect(Math.abs((await figure(page, 'left fx')) - 1503)).toBeLessThan(0.3)
+  expect(Math.abs((await figure(page, 'left fy')) - 1502)).toBeLessThan(0.3)
+  expect(await figure(page, 'rms')).toBeLessThan(0.02)
 })
 
 test('a job says whether its scanner is fine enough', async ({ page }) => {

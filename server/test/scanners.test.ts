@@ -1,8 +1,9 @@
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals'
 import type { ArtefactSummary, CalibrationRun, ScannerDetail, ScannerSummary, VerificationDetail, VerificationRun } from '@oak-gauge/contract'
+import { PNG } from 'pngjs'
 import { BALL_BARS, PLATES } from '@oak-gauge/scanners/artefacts.ts'
 import { stockShelf } from '../src/scanners/demo.ts'
-import { startAll, type All } from './help.ts'
+import { cubePly, startAll, tableAndBlock, type All } from './help.ts'
 
 let all: All
 let artefacts: ArtefactSummary[]
@@ -145,6 +146,45 @@ describe('a scanner through its life', () => {
     },
     240_000,
   )
+})
+
+describe('a job and its scanner', () => {
+  it('keeps beside each pass how the scanner stood when it came in; other files have none', async () => {
+    const job = (await all.newJob('With Hazel')).job.id
+    const patched = await all.call('PATCH', `/jobs/${job}`, { scanner: shelf['Hazel'] })
+    expect([patched.status, patched.body.job.scanner, patched.body.job.title]).toEqual([200, shelf['Hazel'], 'With Hazel'])
+    const pass = await all.bring(job, 'pass.xyz', tableAndBlock(), '&role=pass&unit=mm')
+    const { calibration, health } = await detail('Hazel')
+    expect(pass.recordedWith).toEqual({ scanner: 'Hazel', calibration: calibration?.id, state: health.state, reason: health.reason })
+    const mesh = await all.bring(job, 'cube.ply', cubePly(20), '&role=mesh&unit=mm')
+    expect(mesh.recordedWith).toBeNull()
+  })
+})
+
+describe('from recorded images', () => {
+  const put = async (bytes: Buffer, side: string, pair: number) => {
+    const r = await fetch(`${all.url}/api/scanners/${shelf['Rowan']}/images?side=${side}&pair=${pair}&name=${side}${pair}.png`, {
+      method: 'PUT',
+      body: new Uint8Array(bytes),
+      headers: { connection: 'close' },
+    })
+    return { status: r.status, body: (await r.json()) as any }
+  }
+  // a whole calibration from files is tried in e2e/tests/scanners.spec.ts: packing images is slow under Jest
+  it('needs an open run; what is no image, or not of these cameras, is refused, and the run goes on', async () => {
+    expect((await put(Buffer.from('no image'), 'left', 0)).body.code).toBe('no-run')
+    await all.call('POST', `/scanners/${shelf['Rowan']}/calibrations`, { plate: artefact('Quoin 4'), way: 'files' })
+    expect((await put(Buffer.from('no image at all'), 'left', 0)).body).toMatchObject({ code: 'bad-image', where: 'left0.png' })
+    expect((await put(Buffer.from([0x89, 0x50, 0x4e, 0x47, 1, 2, 3, 4, 5, 6]), 'left', 0)).body).toMatchObject({
+      code: 'bad-image',
+      message: 'The image is damaged.',
+    })
+    const small = PNG.sync.write(new PNG({ width: 64, height: 64 }))
+    expect((await put(small, 'left', 9)).status).toBe(200)
+    expect((await put(small, 'right', 9)).body.message).toMatch(/64 x 64 pixels; the cameras of Rowan have 1024 x 768/)
+    expect((await all.call('POST', `/scanners/${shelf['Rowan']}/run/solve`, {})).body.problem.code).toBe('too-few-poses')
+    expect((await all.call('POST', `/scanners/${shelf['Rowan']}/run/cancel`, {})).body.phase).toBe('failed')
+  })
 })
 
 describe('what goes wrong is said, and the run goes on', () => {

@@ -121,7 +121,7 @@ function open(part: string, scanner: ScannerDetail, run: unknown = null) {
 describe('one line of the shelf says first what is in the way', () => {
   test.each<[Partial<ScannerDetail>, RegExp, boolean]>([
     [{}, /^good until/, false],
-    [{ health: { state: 'due', reason: 'It had a knock since it was calibrated.', goodUntil: null } }, /^calibrate: it had a knock/, true],
+    [{ health: { state: 'due', reason: 'It had a knock since it was calibrated.', goodUntil: null } }, /^due: it had a knock/, true],
     [{ health: { state: 'no-go', reason: 'Never calibrated here.', goodUntil: null } }, /^not fit for use: never/, true],
     [{ state: { celsius: 22, room: 20, warm: false, exposure: 1, pattern: 'cross' }, warmIn: 6.2 }, /^warming up, about 6 min/, false],
     [{ link: 'lost', problem: { code: 'gone', message: 'The connection to the scanner broke off.', where: '', remedy: '' } }, /broke off/, true],

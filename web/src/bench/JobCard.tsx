@@ -1,9 +1,12 @@
 import { Button, Dropdown } from 'antd'
 import { Link } from 'react-router'
 import { STAGES, type JobSummary } from '@oak-gauge/contract'
+import { useScannersQuery } from '../api.ts'
 import { formatLength } from '../looks/length.ts'
 
 export function JobCard({ job, onDelete }: { job: JobSummary; onDelete(): void }) {
+  const { data: scanners } = useScannersQuery()
+  const own = scanners?.find((s) => s.id === job.scanner)
   return (
     <div className="jobcard">
       <Link to={`/jobs/${job.id}`} style={{ color: 'inherit', textDecoration: 'none' }} aria-label={job.title}>
@@ -20,7 +23,15 @@ export function JobCard({ job, onDelete }: { job: JobSummary; onDelete(): void }
           <MiniRule stage={job.stage} />
           <div className="row">
             <span>{job.headline}</span>
-            {job.busy && <span className="soft">computing</span>}
+            {job.busy ? (
+              <span className="soft">computing</span>
+            ) : (
+              own && (
+                <span className={own.health.state === 'go' ? 'soft' : 'urgent'}>
+                  {own.health.state === 'go' ? own.name : `${own.name}: ${own.health.state}`}
+                </span>
+              )
+            )}
           </div>
         </div>
       </Link>

@@ -67,6 +67,11 @@ export function Ledger() {
               {new Date(s.createdAt).toLocaleString()}
               {here ? ', the job stands here' : off ? (s.state === 'done' ? ', on another branch' : `, ${s.state}`) : ''}
             </div>
+            {s.recordedWith && (
+              <div className="hint">
+                recorded with {s.recordedWith.scanner}: {s.recordedWith.state}, {s.recordedWith.reason}
+              </div>
+            )}
             {s.problem && (
               <div className="hint" style={{ color: 'var(--brick)' }}>
                 {s.problem.message} {s.problem.remedy}

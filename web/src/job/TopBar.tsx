@@ -1,3 +1,5 @@
+import { Link } from 'react-router'
+import { useScannersQuery } from '../api.ts'
 import { formatLength } from '../looks/length.ts'
 import { useAppDispatch, useAppSelector } from '../store.ts'
 import { view } from '../view/viewSlice.ts'
@@ -5,10 +7,12 @@ import { useOpenJob } from './useJob.ts'
 
 export function TopBar({ onFind, onKeys }: { onFind(): void; onKeys(): void }) {
   const { state } = useOpenJob()
-  const { title, part, purpose, tolerance } = state.job
+  const { title, part, purpose, tolerance, scanner } = state.job
   const evening = useAppSelector((s) => s.view.evening)
   const connected = useAppSelector((s) => s.progress.connected)
   const dispatch = useAppDispatch()
+  const { data: scanners } = useScannersQuery(undefined, { skip: !scanner })
+  const own = scanners?.find((s) => s.id === scanner)
   return (
     <div className="topbar">
       <h1>{title}</h1>
@@ -29,6 +33,12 @@ export function TopBar({ onFind, onKeys }: { onFind(): void; onKeys(): void }) {
           </>
         )}
       </span>
+      {own && (
+        <Link className="chip" to={`/jobs/${state.job.id}/Ready`} title={own.health.reason}>
+          {own.name}
+          {own.health.state === 'go' ? '' : `, ${own.health.state}`}
+        </Link>
+      )}
       <button type="button" className="chip" onClick={() => dispatch(view.evening(!evening))}>
         {evening ? 'Day' : 'Evening'}
       </button>

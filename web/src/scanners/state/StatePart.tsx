@@ -61,7 +61,10 @@ export function StatePart({ scanner: s, go }: ScannerPart) {
         }
       >
         <p className={`verdict ${s.health.state}`} data-health={s.health.state}>
-          <b>{WORD[s.health.state]}</b>
+          <b>
+            {WORD[s.health.state]}
+            {s.health.state === 'go' && s.state && !s.state.warm && ', once it is warm'}
+          </b>
           <span>{s.health.reason}</span>
         </p>
         <dl className="rows">

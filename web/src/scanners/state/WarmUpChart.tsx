@@ -5,7 +5,7 @@ import { chartColour } from '../../looks/chart.ts'
 /** Temperature since switching on, and the curve fitted to it: how far it still has to go. */
 export function WarmUpChart({ scanner }: { scanner: ScannerDetail }) {
   const { minutes, celsius, final, tau } = scanner.warming
-  const end = Math.max(5, (minutes.at(-1) ?? 0) * 1.15, final !== null && tau !== null ? (minutes[0] ?? 0) + 3.5 * tau : 0)
+  const end = Math.ceil(Math.max(5, (minutes.at(-1) ?? 0) * 1.15, final !== null && tau !== null ? (minutes[0] ?? 0) + 3.5 * tau : 0))
   const fit =
     final !== null && tau !== null && minutes.length
       ? Array.from({ length: 60 }, (_, i) => {

@@ -4,7 +4,6 @@ import type { ScannerSummary } from '@oak-gauge/contract'
 import { problemOf, usePatchJobMutation, useScannersQuery } from '../../api.ts'
 import { useOpenJob } from '../../job/useJob.ts'
 import { WorkCard } from '../../job/WorkCard.tsx'
-import { formatLength } from '../../looks/length.ts'
 import { ProblemBox } from '../../looks/ProblemBox.tsx'
 import { StageMark } from '../../looks/StageMark.tsx'
 import { HEALTH_MARK, inOneLine } from '../../scanners/health.tsx'
@@ -61,7 +60,7 @@ function Choice({ scanner: s, tolerance, chosen, onChoose }: { scanner: ScannerS
         <span className="hint">
           {fit ? (
             <>
-              error <span className="figure">{formatLength(fit.error)}</span> mm, {fit.level === 'too-coarse' ? <b>too coarse</b> : fit.level}
+              error <span className="figure">{fit.error.toFixed(3)}</span> mm, {fit.level === 'too-coarse' ? <b>too coarse</b> : fit.level}
             </>
           ) : (
             'not verified'

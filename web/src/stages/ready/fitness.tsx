@@ -29,7 +29,7 @@ export function FitWords({ scanner, tolerance }: { scanner: ScannerSummary; tole
   }[fit.level]
   return (
     <p className={fit.level === 'fine' ? 'hint' : 'note'} data-fit={fit.level}>
-      On the ball bar {scanner.name} was off by up to <span className="figure">{formatLength(fit.error)}</span> mm, its uncertainty included. That is{' '}
+      On the ball bar {scanner.name} was off by up to <span className="figure">{fit.error.toFixed(3)}</span> mm, its uncertainty included. That is{' '}
       <span className="figure">{(100 * fit.share).toFixed(fit.share < 0.095 ? 1 : 0)}</span> % of the tolerance of{' '}
       <span className="figure">{formatLength(tolerance)}</span> mm, {said}
     </p>
