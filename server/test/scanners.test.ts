@@ -168,7 +168,7 @@ describe('from recorded images', () => {
       body: new Uint8Array(bytes),
       headers: { connection: 'close' },
     })
-    return { status: r.status, body: (await r.json()) as any }
+    return { status: r.status, body: (await r.json()) }
   }
   // a whole calibration from files is tried in e2e/tests/scanners.spec.ts: packing images is slow under Jest
   it('needs an open run; what is no image, or not of these cameras, is refused, and the run goes on', async () => {
