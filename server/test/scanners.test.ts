@@ -168,7 +168,7 @@ describe('from recorded images', () => {
       body: new Uint8Array(bytes),
       headers: { connection: 'close' },
     })
-    return { status: r.status, body: (await r.json()) }
+    return { status: r.status, body: (await r.json()) as { code?: string; message?: string } }
   }
   // a whole calibration from files is tried in e2e/tests/scanners.spec.ts: packing images is slow under Jest
   it('needs an open run; what is no image, or not of these cameras, is refused, and the run goes on', async () => {
@@ -216,6 +216,24 @@ describe('what goes wrong is said, and the run goes on', () => {
     expect(r.trouble).toMatchObject({ code: 'wrong-plate', message: 'The dots in view are not those of Quoin 4.' })
     await all.call('POST', `/scanners/${shelf['Alder']}/run/cancel`, {})
     expect((await run<CalibrationRun>('Alder')).problem?.code).toBe('cancelled')
+  }, 60_000)
+
+  it('too much light: said, and put right by the exposure', async () => {
+    await all.call('POST', `/scanners/${shelf['Alder']}/calibrations`, { plate: artefact('Quoin 12'), way: 'hand' })
+    const set = await all.call('PATCH', `/scanners/${shelf['Alder']}`, { exposure: 2.6 })
+    expect([set.status, set.body.state.exposure]).toEqual([200, 2.6])
+    const over = await until(
+      () => run<CalibrationRun>('Alder'),
+      (x) => x.trouble !== null,
+    )
+    expect(over.trouble?.code).toBe('overexposed')
+    await all.call('PATCH', `/scanners/${shelf['Alder']}`, { exposure: 1 })
+    await until(
+      () => run<CalibrationRun>('Alder'),
+      (x) => x.trouble === null && x.match !== null,
+    )
+    expect((await all.call('PATCH', `/scanners/${shelf['Alder']}`, { exposure: -1 })).status).toBe(400)
+    await all.call('POST', `/scanners/${shelf['Alder']}/run/cancel`, {})
   }, 60_000)
 
   it('by hand: the plate is moved to its target, held still, and taken; a second run is refused meanwhile', async () => {

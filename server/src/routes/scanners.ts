@@ -50,6 +50,7 @@ export function scannerRoutes(keeper: ScannerKeeper): Router {
     const { on, exposure } = scannerPatch.parse(req.body)
     if (on !== undefined) await keeper.setOn(row.id, on)
     if (exposure !== undefined) await keeper.link(row.id).order({ type: 'set', exposure })
+    if (exposure !== undefined) keeper.exposed(row.id, exposure)
     res.json(await scannerSummary(await scannerOr404(row.id), keeper))
   })
   /** Stand-ins only: what happens to scanners. */

@@ -53,6 +53,8 @@ export interface ScannerKeeper {
   /** Connects all that are to be connected; call again after scanners were added. */
   refresh(): Promise<void>
   changed(id: string): void
+  /** An exposure was set: shown at once, and not only with the next word from the scanner. */
+  exposed(id: string, exposure: number): void
   stop(): void
 }
 
@@ -179,6 +181,11 @@ export function keepScanners(bus: Bus, pool: ThreadPool): ScannerKeeper {
     bus,
     of: entry,
     changed,
+    exposed(id, exposure) {
+      const e = entry(id)
+      if (e.state) e.state = { ...e.state, exposure }
+      changed(id)
+    },
     link(id) {
       const { link, problem } = entry(id)
       if (!link) throw new OakError('not-connected', problem?.message ?? 'The scanner is not connected.', { remedy: problem?.remedy ?? 'Switch it on.' })

@@ -31,6 +31,16 @@ export function ScannerPage() {
   useEffect(() => {
     document.title = scanner ? `${scanner.name} · Oak Gauge` : 'Oak Gauge'
   }, [scanner])
+  // space goes on, as in a job
+  useEffect(() => {
+    const onKey = (e: KeyboardEvent) => {
+      if (e.key !== ' ' || !(e.target instanceof HTMLElement) || e.target.matches('button, input, a, summary, [role="switch"]')) return
+      e.preventDefault()
+      document.querySelector<HTMLElement>('.card .foot .ant-btn-primary:not(:disabled)')?.click()
+    }
+    window.addEventListener('keydown', onKey)
+    return () => window.removeEventListener('keydown', onKey)
+  }, [])
   if (error && !scanner)
     return (
       <div style={{ padding: 40, display: 'grid', gap: 10, maxWidth: 560 }}>

@@ -5,6 +5,7 @@ import { problemOf, useActOnRunMutation, useCalibrationQuery, useScannerRunQuery
 import { Card } from '../../looks/Card.tsx'
 import { ProblemBox } from '../../looks/ProblemBox.tsx'
 import type { ScannerPart } from '../ScannerPage.tsx'
+import { Exposure } from '../Exposure.tsx'
 import { BeginCalibration } from './BeginCalibration.tsx'
 import { CameraPicture } from './CameraPicture.tsx'
 import { CoverageMap } from './CoverageMap.tsx'
@@ -128,6 +129,7 @@ function Running({ scanner, run: known }: ScannerPart & { run: CalibrationRun })
             Pass over this pose
           </Button>
         )}
+        {run.phase === 'looking' && run.way !== 'files' && <Exposure scanner={scanner} />}
         {run.phase === 'waiting' && <p className="note">What has been taken is kept. It goes on by itself when the scanner answers again.</p>}
         {run.cold && <p className="note">The scanner was not warm: this is recorded, and the calibration will not count as good.</p>}
         {run.problem && <ProblemBox problem={run.problem} />}

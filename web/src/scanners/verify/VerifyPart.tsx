@@ -6,6 +6,7 @@ import { problemOf, useActOnRunMutation, useArtefactsQuery, useScannerRunQuery, 
 import { Card } from '../../looks/Card.tsx'
 import { ProblemBox } from '../../looks/ProblemBox.tsx'
 import { formatMoment } from '../../looks/when.ts'
+import { Exposure } from '../Exposure.tsx'
 import { AddCertificate } from '../calibrate/BeginCalibration.tsx'
 import { minutes } from '../health.tsx'
 import type { ScannerPart } from '../ScannerPage.tsx'
@@ -148,6 +149,7 @@ function Running({ scanner, run }: ScannerPart & { run: VerificationRun }) {
           Measure all that are left
         </Button>
       )}
+      <Exposure scanner={scanner} />
       {run.phase === 'waiting' && <p className="note">What has been measured is kept.</p>}
       {problem && <ProblemBox problem={problem} />}
     </Card>
