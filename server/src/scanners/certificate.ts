@@ -39,10 +39,7 @@ export function certificatePdf(scanner: ScannerRow, calibration: CalibrationRow 
   fact('Scanner', `${scanner.model}, serial ${scanner.serial}`)
   fact('Verified', `${day(v.at)}${v.cold ? ', although the scanner was not warm' : ''}`)
   fact('Calibration', calibration ? `of ${day(calibration.at)}, reprojection error ${calibration.result?.rms.toFixed(3)} px` : 'the scanner’s own')
-  fact(
-    'Artefact',
-    `${v.bar.name}, certificate ${v.bar.certificate.number} of ${v.bar.certificate.date}${v.bar.certificate.laboratory ? `, ${v.bar.certificate.laboratory}` : ''}`,
-  )
+  fact('Artefact', `${v.bar.name}, certificate ${v.bar.certificate.number} of ${v.bar.certificate.date}`)
   fact('Distance of the spheres', `${v.bar.distance.toFixed(4)} mm, U = ${v.bar.uncertainty.toFixed(4)} mm (k = 2) at ${v.bar.certificate.temperature} °C`)
   fact('Room', `${v.celsius.toFixed(1)} °C`)
   fact('Positions', `${v.readings.length}`)
@@ -66,19 +63,22 @@ export function certificatePdf(scanner: ScannerRow, calibration: CalibrationRow 
     .stroke()
   for (const q of v.result.rows) row([QUANTITY[q.name], q.value.toFixed(4), q.uncertainty.toFixed(4), q.limit.toFixed(3), q.verdict], 'text')
   pdf.moveDown(0.6)
-  row(['Each position: distance error mm', 'sphere 1 form', 'size', 'sphere 2 form', 'size'], 'bold')
-  pdf
-    .moveTo(56, pdf.y - 2)
-    .lineTo(540, pdf.y - 2)
-    .stroke()
-  v.readings.forEach((r, i) => {
+  // figures one below the other, right-aligned
+  const places = [56, 110, 200, 290, 375, 460]
+  const figures = (cells: string[], font: string) => {
     const y = pdf.y
-    const [a, b] = r.spheres
-    const cells = [`${i + 1}     ${r.distance.toFixed(4)}`, a.form.toFixed(4), a.size.toFixed(4), b.form.toFixed(4), b.size.toFixed(4)]
-    cells.forEach((c, k) =>
-      pdf.font('figures').text(c, columns[k], y, { width: (columns[k + 1] ?? 545) - columns[k] - 6, align: k === 0 || k === 4 ? 'left' : 'right' }),
-    )
+    cells.forEach((c, k) => pdf.font(font).text(c, places[k], y, { width: (places[k + 1] ?? 540) - places[k] - 4, align: k === 0 ? 'left' : 'right' }))
     pdf.y = y + 14
+  }
+  figures(['Position', 'distance error', 'form 1', 'size 1', 'form 2', 'size 2 (mm)'], 'bold')
+  pdf
+    .moveTo(56, pdf.y - 1)
+    .lineTo(540, pdf.y - 1)
+    .stroke()
+  pdf.y += 2
+  v.readings.forEach((r, i) => {
+    const [a, b] = r.spheres
+    figures([String(i + 1), ...[r.distance, a.form, a.size, b.form, b.size].map((x) => x.toFixed(4))], 'figures')
   })
   pdf.x = 56
   pdf.moveDown(1.2)
