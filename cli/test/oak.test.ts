@@ -160,3 +160,27 @@ describe('./oak without server or database', () => {
     expect([code, existsSync(out) ? readdirSync(out) : []]).toEqual([130, []])
   })
 })
+
+describe('./oak link-check', () => {
+  const standIn = fileURLToPath(new URL('../../.build/standin.js', import.meta.url))
+  test('says of a stand-in that it keeps the link', async () => {
+    const child = spawn(process.execPath, [standIn, 'alder', '0'], { env: { ...process.env, NODE_OPTIONS: '', OAK_WARM: 'yes' } })
+    try {
+      const address = await new Promise<string>((resolve) => child.stdout.on('data', (d: Buffer) => resolve(/ws:\/\/\S+/.exec(d.toString())?.[0] ?? '')))
+      const r = oak('link-check', address)
+      expect([r.code, r.out.split('\n').filter((l) => l.startsWith('BROKEN'))]).toEqual([0, []])
+      expect(r.out).toContain('The scanner keeps the link.')
+    } finally {
+      child.kill()
+    }
+  }, 60_000)
+  test('ends with 1 where nothing answers, with 2 without an address', () => {
+    const r = oak('link-check', 'ws://127.0.0.1:9')
+    expect([r.code, r.out]).toEqual([1, expect.stringContaining('No scanner answers at this address.')])
+    expect(oak('link-check').code).toBe(2)
+  })
+  test('a stand-in that does not exist says which there are', () => {
+    const r = spawnSync(process.execPath, [standIn, 'willow'], { encoding: 'utf8', env: { ...process.env, NODE_OPTIONS: '' } })
+    expect([r.status, r.stderr]).toEqual([2, expect.stringContaining('alder, birch, hazel, rowan')])
+  })
+})

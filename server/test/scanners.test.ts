@@ -2,6 +2,7 @@ import { afterAll, beforeAll, describe, expect, it } from '@jest/globals'
 import type { ArtefactSummary, CalibrationRun, ScannerDetail, ScannerSummary, VerificationDetail, VerificationRun } from '@oak-gauge/contract'
 import { PNG } from 'pngjs'
 import { BALL_BARS, PLATES } from '@oak-gauge/scanners/artefacts.ts'
+import { CalibrationRow } from '../src/db/scannermodels.ts'
 import { stockShelf } from '../src/scanners/demo.ts'
 import { cubePly, startAll, tableAndBlock, type All } from './help.ts'
 
@@ -290,6 +291,64 @@ describe('what goes wrong is said, and the run goes on', () => {
     expect([bar.status, bar.body.where]).toEqual([422, 'plate.json, distance'])
     expect((await put(JSON.stringify({ ...BALL_BARS[0], id: 'W300b' }))).status).toBe(201)
   })
+
+  it('artefacts are listed with the day their certificate ends, and given back as files', async () => {
+    const list = (await all.call('GET', '/artefacts')).body as ArtefactSummary[]
+    expect(list.find((a) => a.name === 'Quoin 8')).toMatchObject({ kind: 'plate', size: 8, certificate: { date: '2026-03-11', ends: '2028-03-11' } })
+    expect((await all.call('GET', `/artefacts/${artefact('Quoin 8')}/file`)).body).toEqual(PLATES[1])
+  })
+
+  it('what does not exist, or does not belong together, is refused', async () => {
+    const nobody = '6f1c0f3e-7a60-4a0c-9d6e-0d4a7c1f9b10'
+    const codes = await Promise.all(
+      [
+        all.call('GET', `/scanners/${nobody}`),
+        all.call('GET', `/calibrations/${nobody}`),
+        all.call('GET', `/verifications/${nobody}`),
+        all.call('GET', `/artefacts/${nobody}/file`),
+        all.call('POST', `/scanners/${shelf['Alder']}/use/${nobody}`, {}),
+        all.call('POST', `/scanners/${shelf['Alder']}/calibrations`, { plate: artefact('Windlass 300'), way: 'script' }),
+        all.call('POST', `/scanners/${shelf['Alder']}/run/sing`, {}),
+      ].map(async (r) => (await r).body.code as string),
+    )
+    expect(codes).toEqual(codes.map(() => 'not-found'))
+    expect((await all.call('POST', `/scanners/${shelf['Alder']}/calibrations`, { plate: artefact('Quoin 12'), way: 'turntable' })).body.code).toBe(
+      'no-turntable',
+    )
+    // a calibration of another scanner is none of this one
+    const hazel = (await detail('Hazel')).calibration!.id
+    expect((await all.call('POST', `/scanners/${shelf['Alder']}/use/${hazel}`, {})).body.code).toBe('not-found')
+  })
+
+  it('a scanner that is switched off: said, with what to do', async () => {
+    await all.call('PATCH', `/scanners/${shelf['Rowan']}`, { on: false })
+    for (const [path, body] of [
+      ['calibrations', { plate: artefact('Quoin 4'), way: 'hand' }],
+      ['verifications', { bar: artefact('Windlass 300') }],
+      ['drop', {}],
+    ] as const) {
+      const r = await all.call('POST', `/scanners/${shelf['Rowan']}/${path}`, body)
+      expect([path, r.status, r.body.code, r.body.remedy]).toEqual([path, 409, 'not-connected', 'Switch it on.'])
+    }
+  })
+
+  it('a calibration that is no-go cannot be put into use', async () => {
+    const row = await CalibrationRow.findOne({ where: { scannerId: shelf['Hazel'], state: 'done' } })
+    await row!.update({ judgement: { verdict: 'no-go', findings: [{ level: 'stop', message: 'm', remedy: 'Check the plate file.' }] } })
+    const r = await all.call('POST', `/scanners/${shelf['Hazel']}/use/${row!.id}`, {})
+    expect([r.status, r.body.code, r.body.remedy]).toEqual([422, 'no-go', 'Check the plate file.'])
+    expect((await detail('Hazel')).health.reason).toBe('The last calibration is not fit for use.')
+  })
+
+  it('a verification that is given up leaves nothing behind', async () => {
+    const before = (await connected('Alder')).verifications.length
+    const begun = await all.call('POST', `/scanners/${shelf['Alder']}/verifications`, { bar: artefact('Windlass 300') })
+    expect([begun.status, begun.body.kind]).toEqual([202, 'verification'])
+    await all.call('POST', `/scanners/${shelf['Alder']}/run/take`, {})
+    const r = await all.call('POST', `/scanners/${shelf['Alder']}/run/cancel`, {})
+    expect([r.body.phase, r.body.readings.length]).toEqual(['failed', 1])
+    expect((await detail('Alder')).verifications).toHaveLength(before)
+  }, 60_000)
 
   it('an address where nothing answers, or something else', async () => {
     const none = await all.call('POST', '/scanners', { address: 'ws://127.0.0.1:9' })

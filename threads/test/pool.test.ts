@@ -10,6 +10,7 @@ import { deviationTo } from '@oak-gauge/core/inspect/deviation.ts'
 import { makeMesh } from '@oak-gauge/core/shape/mesh.ts'
 import { estimateNormals } from '@oak-gauge/core/shape/normals.ts'
 import { makePoints } from '@oak-gauge/core/shape/points.ts'
+import { readPlates, solveCalibration } from '@oak-gauge/core/calibrate/kernels.ts'
 import { windingKernel } from '@oak-gauge/core/space/winding.ts'
 import { threadPool, type ThreadPool } from '../src/pool.ts'
 
@@ -108,5 +109,22 @@ parentPort.on('message', (m) => {
     await expect(fragile.map(kernel, {}, 100, 10, quietContext)).rejects.toThrow('a thread ended')
     expect(await fragile.map(kernel, {}, 25, 10, quietContext)).toEqual([10, 10, 5])
     await fragile.close()
+  })
+})
+
+describe('work sent away', () => {
+  test('one small piece runs on a thread, and this thread stays free meanwhile', async () => {
+    const image = { width: 640, height: 480, data: new Uint8Array(640 * 480).fill(90) }
+    let turns = 0
+    const beat = setInterval(() => turns++, 1)
+    const r = await pool.away(readPlates, { images: [image], plate: { pattern: 'chessboard', columns: 7, rows: 6 } as never })
+    clearInterval(beat)
+    expect([r[0].trouble?.code, turns > 2]).toEqual(['no-plate', true])
+  })
+  test('without threads it runs here', async () => {
+    const alone = threadPool(1)
+    const r = await alone.away(solveCalibration, { plate: {} as never, observations: [], width: 1, height: 1 })
+    expect(r).toMatchObject({ failed: { code: 'too-few-poses' } })
+    await alone.close()
   })
 })

@@ -2,7 +2,7 @@ import { findCorners } from './corners.ts'
 import type { GreyImage } from './image.ts'
 import { findLattices, type Lattice } from './lattice.ts'
 import type { Plate } from './plate.ts'
-import type { PlateReading, PlateTrouble } from './readplate.ts'
+import { emptyReading, type PlateReading, type PlateTrouble } from './readplate.ts'
 
 const STRENGTHS = [0.2, 0.3, 0.1, 0.45]
 
@@ -12,17 +12,7 @@ const STRENGTHS = [0.2, 0.3, 0.1, 0.45]
  */
 export function readChessboard(image: GreyImage, plate: Plate): PlateReading {
   const corners = findCorners(image)
-  const reading: PlateReading = {
-    ids: new Int32Array(0),
-    pixels: new Float64Array(0),
-    seen: 0,
-    radius: NaN,
-    blur: NaN,
-    ground: NaN,
-    ink: NaN,
-    trouble: null,
-    advice: null,
-  }
+  const reading = emptyReading()
   const stop = (code: PlateTrouble['code'], message: string, remedy: string): PlateReading => ({ ...reading, trouble: { code, message, remedy } })
   let most = 0
   // false corners of the background grow onto the board's grid: fewer of them with a stronger limit, but weak corners go with them

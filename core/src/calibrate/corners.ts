@@ -60,7 +60,12 @@ export function findCorners(image: GreyImage, options: CornerOptions = {}): Corn
 }
 
 function isPeak(a: Float32Array, width: number, x: number, y: number, s: number): boolean {
-  for (let v = -3; v <= 3; v++) for (let u = -3; u <= 3; u++) if ((u || v) && a[(y + v) * width + x + u] >= s) return false
+  for (let v = -3; v <= 3; v++)
+    for (let u = -3; u <= 3; u++) {
+      const n = a[(y + v) * width + x + u]
+      // of equal neighbours the first one counts
+      if (n > s || (n === s && (v < 0 || (v === 0 && u < 0)))) return false
+    }
   return true
 }
 

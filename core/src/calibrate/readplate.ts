@@ -31,6 +31,19 @@ export interface PlateReading {
   advice: PlateTrouble | null
 }
 
+/** Nothing read yet. */
+export const emptyReading = (): PlateReading => ({
+  ids: new Int32Array(0),
+  pixels: new Float64Array(0),
+  seen: 0,
+  radius: NaN,
+  blur: NaN,
+  ground: NaN,
+  ink: NaN,
+  trouble: null,
+  advice: null,
+})
+
 const LEAST_SHARE = 0.35
 const BLURRED = 2.3
 const SMALL = 3
@@ -41,17 +54,7 @@ export function readPlate(image: GreyImage, plate: Plate): PlateReading {
   const dots = findDots(image)
   const grids = findLattices(dots.centres, dots.shapes)
   const bright = shareAbove(image, 253)
-  const reading: PlateReading = {
-    ids: new Int32Array(0),
-    pixels: new Float64Array(0),
-    seen: 0,
-    radius: NaN,
-    blur: NaN,
-    ground: NaN,
-    ink: NaN,
-    trouble: null,
-    advice: null,
-  }
+  const reading = emptyReading()
   const stop = (code: PlateTrouble['code'], message: string, remedy: string): PlateReading => ({ ...reading, trouble: { code, message, remedy } })
   const grid = grids[0] as Lattice | undefined
   if (!grid || grid.members.length < 12) {

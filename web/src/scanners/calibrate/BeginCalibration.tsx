@@ -1,11 +1,12 @@
 import { Button, Checkbox, Segmented, Select } from 'antd'
-import { useRef, useState } from 'react'
+import { useState } from 'react'
 import type { ArtefactSummary, StartCalibration } from '@oak-gauge/contract'
-import { problemOf, useActOnRunMutation, useAddArtefactMutation, useArtefactsQuery, useStartCalibrationMutation } from '../../api.ts'
+import { problemOf, useActOnRunMutation, useArtefactsQuery, useStartCalibrationMutation } from '../../api.ts'
 import { Card } from '../../looks/Card.tsx'
 import { ProblemBox } from '../../looks/ProblemBox.tsx'
 import { minutes } from '../health.tsx'
 import type { ScannerPart } from '../ScannerPage.tsx'
+import { AddCertificate, CertificateWords } from '../certificates.tsx'
 import { pairsOf, sendPair } from './imagefiles.ts'
 
 type Way = StartCalibration['way']
@@ -90,13 +91,7 @@ export function BeginCalibration({ scanner: s, busy }: ScannerPart & { busy: boo
             onChange={setChosen}
             options={plates.map((p) => ({ value: p.id, label: `${p.name}, ${p.size} mm` }))}
           />
-          {plate && (
-            <span className="reason">
-              {suits(plate) ? '' : 'Its pitch does not suit this lens. '}
-              certificate of {plate.certificate.date}
-              {plate.certificate.valid ? '' : `, ended on ${plate.certificate.ends}`}
-            </span>
-          )}
+          {plate && <CertificateWords of={plate} before={suits(plate) ? '' : 'Its pitch does not suit this lens. '} />}
         </div>
         <AddCertificate kind="plate" />
         <Segmented aria-label="Way" value={way} onChange={setWay} options={ways} />
@@ -143,34 +138,6 @@ export function BeginCalibration({ scanner: s, busy }: ScannerPart & { busy: boo
         {problem && <ProblemBox problem={problem} />}
       </Card>
     </>
-  )
-}
-
-/** Brings in a certificate file of one's own. */
-export function AddCertificate({ kind }: { kind: 'plate' | 'ball bar' }) {
-  const input = useRef<HTMLInputElement>(null)
-  const [add, { error, data }] = useAddArtefactMutation()
-  const problem = problemOf(error)
-  return (
-    <div>
-      <button type="button" className="plain link" onClick={() => input.current?.click()}>
-        Add a {kind} from its certificate file
-      </button>
-      <input
-        ref={input}
-        type="file"
-        hidden
-        aria-label={`Certificate file of a ${kind}`}
-        accept=".json,application/json"
-        onChange={(e) => {
-          const file = e.target.files?.[0]
-          e.target.value = ''
-          if (file) void file.text().then((text) => add({ name: file.name, text }))
-        }}
-      />
-      {data && <p className="hint">{data.name} was added.</p>}
-      {problem && <ProblemBox problem={problem} />}
-    </div>
   )
 }
 

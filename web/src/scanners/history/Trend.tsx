@@ -1,5 +1,5 @@
 import { Line } from 'react-chartjs-2'
-import { chartColour } from '../../looks/chart.ts'
+import { axis, chartColour, PLAIN } from '../../looks/chart.ts'
 import { formatMoment, useNow } from '../../looks/when.ts'
 
 export interface TrendPoint {
@@ -55,19 +55,14 @@ export function Trend({ label, unit, limit, points }: { label: string; unit: str
             ],
           }}
           options={{
-            animation: false,
-            maintainAspectRatio: false,
-            responsive: true,
-            parsing: false,
+            ...PLAIN,
             scales: {
-              x: {
-                type: 'linear',
+              x: axis('', {
                 min: first - margin,
                 max: last + margin,
-                ticks: { color: chartColour('soft'), maxTicksLimit: 8, callback: (v) => day(Number(v)) },
-                grid: { color: chartColour('line') },
-              },
-              y: { beginAtZero: true, suggestedMax: 1.15 * limit, ticks: { color: chartColour('soft') }, grid: { color: chartColour('line') } },
+                ticks: { color: chartColour('soft'), maxTicksLimit: 8, callback: (v: number | string) => day(Number(v)) },
+              }),
+              y: axis('', { beginAtZero: true, suggestedMax: 1.15 * limit }),
             },
             plugins: {
               legend: { display: false },

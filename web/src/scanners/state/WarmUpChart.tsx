@@ -1,6 +1,6 @@
 import { Line } from 'react-chartjs-2'
 import type { ScannerDetail } from '@oak-gauge/contract'
-import { chartColour } from '../../looks/chart.ts'
+import { axis, chartColour, PLAIN } from '../../looks/chart.ts'
 
 /** Temperature since switching on, and the curve fitted to it: how far it still has to go. */
 export function WarmUpChart({ scanner }: { scanner: ScannerDetail }) {
@@ -23,26 +23,8 @@ export function WarmUpChart({ scanner }: { scanner: ScannerDetail }) {
         ],
       }}
       options={{
-        animation: false,
-        maintainAspectRatio: false,
-        responsive: true,
-        parsing: false,
-        scales: {
-          x: {
-            type: 'linear',
-            min: 0,
-            max: end,
-            title: { display: true, text: 'minutes since switching on', color: chartColour('soft') },
-            grid: { color: chartColour('line') },
-            ticks: { color: chartColour('soft') },
-          },
-          y: {
-            title: { display: true, text: '°C', color: chartColour('soft') },
-            grid: { color: chartColour('line') },
-            ticks: { color: chartColour('soft') },
-            suggestedMin: 20,
-          },
-        },
+        ...PLAIN,
+        scales: { x: axis('minutes since switching on', { min: 0, max: end }), y: axis('°C', { suggestedMin: 20 }) },
         plugins: { legend: { display: false } },
       }}
     />

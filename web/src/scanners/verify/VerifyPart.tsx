@@ -7,7 +7,7 @@ import { Card } from '../../looks/Card.tsx'
 import { ProblemBox } from '../../looks/ProblemBox.tsx'
 import { formatMoment } from '../../looks/when.ts'
 import { Exposure } from '../Exposure.tsx'
-import { AddCertificate } from '../calibrate/BeginCalibration.tsx'
+import { AddCertificate, CertificateWords } from '../certificates.tsx'
 import { minutes } from '../health.tsx'
 import type { ScannerPart } from '../ScannerPage.tsx'
 import { VolumePicture } from './VolumePicture.tsx'
@@ -90,12 +90,7 @@ function Begin({ scanner: s, busy }: ScannerPart & { busy: boolean }) {
           onChange={setChosen}
           options={bars.map((b) => ({ value: b.id, label: `${b.name}, ${b.size.toFixed(1)} mm` }))}
         />
-        {bar && (
-          <span className="reason">
-            certificate of {bar.certificate.date}
-            {bar.certificate.valid ? '' : `, ended on ${bar.certificate.ends}`}
-          </span>
-        )}
+        {bar && <CertificateWords of={bar} />}
       </div>
       <AddCertificate kind="ball bar" />
       {away && (
