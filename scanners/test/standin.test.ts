@@ -1,0 +1,153 @@
+import { describe, expect, it } from '@jest/globals'
+import type { ImageHead, PointsHead } from '@oak-gauge/contract'
+import { identity, multiply, translation } from '@oak-gauge/core/base/mat4.ts'
+import { ballBarSchema } from '@oak-gauge/core/calibrate/ballbar.ts'
+import type { GreyImage } from '@oak-gauge/core/calibrate/image.ts'
+import { plateSchema } from '@oak-gauge/core/calibrate/plate.ts'
+import { platePose } from '@oak-gauge/core/calibrate/platepose.ts'
+import { readPlate } from '@oak-gauge/core/calibrate/readplate.ts'
+import { trueOptics } from '@oak-gauge/core/scanner/optics.ts'
+import { bodyToLeft, scannerSpec } from '@oak-gauge/core/scanner/spec.ts'
+import { BALL_BARS, PLATES } from '../src/artefacts.ts'
+import { startClock } from '../src/clock.ts'
+import { DEVICES } from '../src/devices.ts'
+import { Refusal, StandIn } from '../src/standin.ts'
+
+const MADE = Date.now() - 100 * 86_400_000
+/** A stand-in so many ms after it was switched on. */
+const standIn = (key: string, ms = 36e6, drops = 0) => new StandIn(DEVICES[key], { drops, made: MADE, calibration: null }, { factor: 1, now: () => ms })
+const order = (s: StandIn, m: object): { head: ImageHead | PointsHead; arrays: ArrayBufferView[] }[] => {
+  const frames: { head: ImageHead | PointsHead; arrays: ArrayBufferView[] }[] = []
+  s.obey({ id: 1, ...m } as never, (head, arrays) => void frames.push({ head, arrays }))
+  return frames
+}
+const images = (s: StandIn): GreyImage[] =>
+  order(s, { type: 'image' }).map(({ head, arrays }) => ({
+    width: (head as ImageHead).width,
+    height: (head as ImageHead).height,
+    data: arrays[0] as Uint8Array,
+  }))
+const ALDER_PLATE = PLATES[2]
+const before = (z: number) => Array.from(translation(-108, -72, z))
+
+describe('the workshop’s devices', () => {
+  it.each(Object.entries(DEVICES))('%s says what the link asks for, and has a plate and a bar that suit', (_, d) => {
+    expect(scannerSpec.parse(JSON.parse(JSON.stringify(d.spec)))).toEqual(d.spec)
+    const { near, ideal, far } = d.spec.range
+    expect([near < ideal, ideal < far]).toEqual([true, true])
+    expect(PLATES.some((p) => p.pitch >= d.spec.platePitch[0] && p.pitch <= d.spec.platePitch[1])).toBe(true)
+    expect(BALL_BARS.some((b) => Math.abs(b.distance - d.spec.barLength) < 1)).toBe(true)
+  })
+  it('names and serial numbers are told apart', () => {
+    const all = Object.values(DEVICES)
+    expect([new Set(all.map((d) => d.name)).size, new Set(all.map((d) => d.serial)).size, new Set(all.map((d) => d.seed)).size]).toEqual([4, 4, 4])
+  })
+  it('certificates of the artefacts are sound', () => {
+    for (const p of PLATES) expect(plateSchema.parse(JSON.parse(JSON.stringify(p)))).toEqual(p)
+    for (const b of BALL_BARS) expect(ballBarSchema.parse(JSON.parse(JSON.stringify(b)))).toEqual(b)
+  })
+})
+
+describe('a stand-in', () => {
+  it('warms up: cold, on its way, warm', () => {
+    const at = (minutes: number) => {
+      const s = standIn('alder', minutes * 60_000).state()
+      return s.type === 'state' ? [s.warm, Math.round(s.celsius * 10) / 10] : []
+    }
+    expect([at(0), at(4), at(30)]).toEqual([
+      [false, 20.6],
+      [false, 27.6],
+      [true, 31.6],
+    ])
+  })
+  it('its clock may run faster, and begins where it is told to', async () => {
+    const c = startClock(1000, 5000)
+    await new Promise((r) => setTimeout(r, 20))
+    expect([c.now() > 20_000, c.now() < 500_000, startClock(1).now() < 50]).toEqual([true, true, true])
+  })
+  it('believes what its maker measured until it is calibrated; then what it was given', () => {
+    const s = standIn('alder')
+    const own = s.hello().calibration
+    expect([own.id, own.stereo]).toEqual(['', trueOptics(DEVICES['alder'].spec.design, 417, { celsius: 20.6, days: 0, drops: 0 })])
+    order(s, { type: 'use-calibration', calibration: { id: 'c1', stereo: DEVICES['alder'].spec.design } })
+    expect([s.hello().calibration.id, s.lasting.calibration?.id]).toEqual(['c1', 'c1'])
+  })
+  it('shows a plate where it stands; the hand moves the scanner, and so the plate the other way', () => {
+    const s = standIn('alder')
+    order(s, { type: 'bench', things: [{ kind: 'plate', plate: ALDER_PLATE, pose: before(400) }] })
+    // what is seen, judged with the true optics of that state
+    const truth = trueOptics(DEVICES['alder'].spec.design, 417, { celsius: Math.round(31.6 / 0.1) * 0.1, days: 100, drops: 0 })
+    const where = () => {
+      const [l, r] = images(s).map((i) => readPlate(i, ALDER_PLATE))
+      return platePose(truth, ALDER_PLATE, l, r)!.pose
+    }
+    const first = where()
+    const wanted = multiply(bodyToLeft(truth), before(400))
+    expect(Math.hypot(first[3] - wanted[3], first[7] - wanted[7], first[11] - wanted[11])).toBeLessThan(0.1)
+    order(s, { type: 'hand', pose: Array.from(translation(20, 0, -30)) })
+    const moved = where()
+    const change = multiply(bodyToLeft(truth), multiply(translation(-20, 0, 30), before(400)))
+    expect(Math.hypot(moved[3] - change[3], moved[7] - change[7], moved[11] - change[11])).toBeLessThan(0.1)
+    order(s, { type: 'hand', pose: Array.from(identity()) })
+  })
+  it('more exposure, brighter images', () => {
+    const s = standIn('alder')
+    order(s, { type: 'bench', things: [{ kind: 'plate', plate: ALDER_PLATE, pose: before(400) }] })
+    const mean = () => images(s)[0].data.reduce((a, b) => a + b, 0)
+    const usual = mean()
+    order(s, { type: 'set', exposure: 0.5 })
+    expect(mean() / usual).toBeCloseTo(0.5, 1)
+    const state = s.state()
+    expect(state.type === 'state' && state.exposure).toBe(0.5)
+  })
+  it('Hazel’s plate turns with her table', () => {
+    const s = standIn('hazel')
+    order(s, { type: 'bench', things: [{ kind: 'table-plate', plate: PLATES[1] }] })
+    const seen = (degrees: number) => {
+      order(s, { type: 'turn', degrees })
+      return readPlate(images(s)[0], PLATES[1])
+    }
+    const [a, b] = [seen(-8), seen(16)]
+    expect([a.trouble, b.trouble]).toEqual([null, null])
+    expect(Math.abs(a.pixels[0] - b.pixels[0])).toBeGreaterThan(5)
+  })
+  it('Rowan’s arm leads the line over one sphere after the other, and says where it was', () => {
+    const s = standIn('rowan')
+    order(s, { type: 'bench', things: [{ kind: 'bar', bar: BALL_BARS[0], pose: Array.from(translation(0, 0, 130)) }] })
+    const frames = order(s, { type: 'shot', frames: 10 }).map((f) => f.head as PointsHead)
+    const x = frames.map((f) => f.pose![3])
+    expect([frames.length, frames.filter((f) => f.count > 30).length >= 6]).toEqual([10, true])
+    expect([x.slice(0, 5).every((v) => v < -100), x.slice(5).every((v) => v > 100)]).toEqual([true, true])
+  })
+  it('the same state and order give the same frames', () => {
+    const shot = () => {
+      const s = standIn('birch')
+      order(s, { type: 'bench', things: [{ kind: 'bar', bar: BALL_BARS[0], pose: Array.from(translation(0, 0, 620)) }] })
+      return order(s, { type: 'shot', frames: 1 })[0].arrays[0] as Float32Array
+    }
+    const [a, b] = [shot(), shot()]
+    expect([a.length > 3000, Buffer.from(a.buffer).equals(Buffer.from(b.buffer))]).toEqual([true, true])
+  })
+  it.each<[string, object, string]>([
+    ['a pattern it does not have', { type: 'set', pattern: 'spiral' }, 'no-such-pattern'],
+    ['a table it does not have', { type: 'turn', degrees: 4 }, 'no-turntable'],
+    ['capturing without a part', { type: 'mode', mode: 'record' }, 'no-part'],
+    ['a thing it does not know', { type: 'bench', things: [{ kind: 'anvil' }] }, 'bad-bench'],
+  ])('refuses %s', (_, m, code) => {
+    try {
+      order(standIn('alder'), m)
+    } catch (e) {
+      expect([e instanceof Refusal, (e as Refusal).code]).toEqual([true, code])
+      return
+    }
+    throw new Error('was carried out')
+  })
+  it('streams only in images', () => {
+    const s = standIn('alder')
+    expect(s.streaming).toBe(false)
+    order(s, { type: 'mode', mode: 'images' })
+    expect(s.streaming).toBe(true)
+    order(s, { type: 'mode', mode: 'idle' })
+    expect(s.streaming).toBe(false)
+  })
+})
