@@ -19,10 +19,16 @@ const part = (page: Page, name: string) =>
     .getByRole('button', { name: new RegExp(`^${name}`) })
     .click()
 
+/** A button of the card, pressed if the card has it; the card has to be there with its own buttons first. */
+async function pressIfThere(page: Page, name: string): Promise<void> {
+  await expect(page.locator('.card .foot .ant-btn').first()).toBeVisible()
+  const b = page.locator('.card').getByRole('button', { name })
+  if (await b.count()) await b.click()
+}
+
 /** Switches it on, and waits until it is warm; its clock is fast in these tests. */
 async function warmUp(page: Page): Promise<void> {
-  const on = page.locator('.card').getByRole('button', { name: 'Switch it on' })
-  if (await on.count()) await on.click()
+  await pressIfThere(page, 'Switch it on')
   await expect(page.locator('figcaption')).toContainText('its temperature has settled', { timeout: 60_000 })
 }
 
@@ -34,8 +40,8 @@ async function figure(page: Page, name: string): Promise<number> {
 
 /** Measures all positions of the bar and reads the verdict. */
 async function verify(page: Page): Promise<{ verdict: string; distance: number }> {
-  const again = page.locator('.card').getByRole('button', { name: 'Verify again' })
-  if (await again.count()) await again.click()
+  await expect(page.getByRole('heading', { name: /Which ball bar is it|against its limits/ })).toBeVisible()
+  await pressIfThere(page, 'Verify again')
   await press(page, 'Begin')
   await press(page, 'Measure this position')
   await expect(page.locator('[data-readings="1"]')).toBeVisible({ timeout: 60_000 })
@@ -101,8 +107,8 @@ test('Alder: a pose by hand, the rest by script, put into use, verified; dropped
   await expect(page.locator('[data-scanner="Alder"]')).toContainText('not fit for use')
   await openScanner(page, 'Alder')
   await part(page, 'Calibrate')
-  const again = page.locator('.card').getByRole('button', { name: 'Calibrate again' })
-  if (await again.count()) await again.click()
+  await expect(page.getByRole('heading', { name: /Which plate is it|calibration is/ })).toBeVisible()
+  await pressIfThere(page, 'Calibrate again')
   await page.getByText('by script').click()
   await press(page, 'Begin')
   await expect(use).toBeVisible({ timeout: 120_000 })

@@ -46,6 +46,9 @@ export function VerifyPart(props: ScannerPart) {
       </div>
       {open ? (
         <Running {...props} run={run} />
+      ) : shown && !result ? (
+        // not yet known whether there is something to show
+        <Card question="Reading the last verification" />
       ) : result && again !== result.id && (run?.verification === result.id || scanner.verification) ? (
         <Result {...props} result={result} onAgain={() => setAgain(result.id)} />
       ) : (
