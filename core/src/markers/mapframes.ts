@@ -1,0 +1,72 @@
+import { OakError } from '../base/errors.ts'
+import { checkCancelled, type RunContext } from '../base/run.ts'
+import type { Stereo } from '../calibrate/camera.ts'
+import { evenSight, stereoSight, type MarkerFrame } from './sight.ts'
+import { mapInput, solveMap, type SolvedMap } from './solvemap.ts'
+import { makeTracker } from './tracker.ts'
+
+export interface MapFramesOptions {
+  /** optics the places were computed with; null: not known */
+  stereo: Stereo | null
+  /** relative standard uncertainty of lengths, from the calibration. Default 0: not known */
+  scale?: number
+  range?: { near: number; far: number }
+  /** px for cameras, mm without optics. Default 0.03 px, 0.05 mm */
+  noise?: number
+  /** a map to go on from */
+  known?: { ids: readonly string[]; positions: ArrayLike<number>; diameters: ArrayLike<number>; normals: ArrayLike<number>; sigma: ArrayLike<number> }
+}
+
+/** frames between two solutions on the way: poses that rest on running means drift */
+const SETTLE = [40, 120, 300]
+
+export interface MappedFrames extends SolvedMap {
+  /** of all frames: how many could not be placed */
+  lost: number
+  recorded: number
+}
+
+/**
+ * A map out of a recording: every frame tracked, the places solved now and then on the way and all together at the end. Throws
+ * 'too-few-markers', 'not-determined', 'no-frames', 'cancelled'.
+ */
+export function mapFrames(frames: MarkerFrame[], o: MapFramesOptions, ctx: RunContext): MappedFrames {
+  if (!frames.length) throw new OakError('no-frames', 'The recording holds no frames.', { remedy: 'Record the markers again.' })
+  const sight = o.stereo ? stereoSight(o.stereo) : evenSight
+  const tracker = makeTracker({ sight, noise: o.noise ?? (o.stereo ? 0.03 : 0.05), ...(o.known ? { known: o.known } : {}) })
+  const about = { stereo: o.stereo, scale: o.scale ?? 0, ...(o.range ? { range: o.range } : {}), ...(o.known ? { ids: o.known.ids } : {}) }
+  frames.forEach((f, i) => {
+    if (i % 50 === 0) {
+      checkCancelled(ctx)
+      ctx.progress((0.5 * i) / frames.length, 'following the scanner')
+    }
+    tracker.feed(f)
+    if (SETTLE.includes(i) && i < frames.length - 20 && tracker.known.length >= 4) {
+      try {
+        settleBy(tracker, solveMap(mapInput(tracker, about)))
+      } catch (e) {
+        // too little yet: the running means go on
+        if (!(e instanceof OakError)) throw e
+      }
+    }
+  })
+  ctx.progress(0.6, 'solving all markers and frames')
+  checkCancelled(ctx)
+  if (tracker.lost() > 0.5 * frames.length)
+    throw new OakError('lost', `${tracker.lost()} of ${frames.length} frames could not be placed.`, {
+      remedy: 'Move slowly, keep at least four markers in view that were in view before, and check that no two groups of markers look alike.',
+    })
+  const solved = solveMap(mapInput(tracker, about))
+  return { ...solved, lost: tracker.lost(), recorded: frames.length }
+}
+
+export function settleBy(tracker: ReturnType<typeof makeTracker>, s: SolvedMap): void {
+  const positions = Float64Array.from(tracker.known.flatMap((k) => [k.x, k.y, k.z]))
+  const sigma = Float64Array.from(tracker.known, (k) => k.sigma)
+  s.numbers.forEach((number, i) => {
+    for (let k = 0; k < 3; k++) positions[3 * number + k] = s.markers.positions[3 * i + k]
+    const c = s.markers.covariance
+    sigma[number] = Math.sqrt(Math.max(0, c[6 * i] + c[6 * i + 3] + c[6 * i + 5]) / 3)
+  })
+  tracker.settle(positions, sigma)
+}

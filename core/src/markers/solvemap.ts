@@ -1,0 +1,327 @@
+import { OakError } from '../base/errors.ts'
+import { defineKernel } from '../base/run.ts'
+import { cameraToArray, project, type Stereo } from '../calibrate/camera.ts'
+import { transformPoint, type Mat4 } from '../base/mat4.ts'
+import { adjustMarkers, type AdjustResult, type Sightings } from './adjust.ts'
+import { findChanges } from './moved.ts'
+import { makeMarkers, worstUncertainty, type Markers } from './markers.ts'
+import { evenSight, stereoSight } from './sight.ts'
+import { widestAngle, type KeptFrame, type Tracker } from './tracker.ts'
+
+/** What a tracker collected, ready to be solved, in plain arrays: it may go to another thread. */
+export interface MapInput {
+  frames: KeptFrame[]
+  /** by marker, as the tracker numbers them */
+  positions: Float64Array
+  diameters: Float64Array
+  normals: Float64Array
+  angles: Float64Array
+  /** optics the places were computed with; null: not known, all directions count the same */
+  stereo: Stereo | null
+  /** relative standard uncertainty of all lengths */
+  scale: number
+  /** working distance of the scanner: what is outside is not expected to be seen */
+  range?: { near: number; far: number }
+  ids?: readonly string[]
+}
+
+export interface MovedMarker {
+  id: string
+  /** mm, and its standard uncertainty */
+  distance: number
+  uncertainty: number
+  shift: [number, number, number]
+  /** time of the first frame at the new place, ms */
+  time: number
+  /** moved the same way as others at the same time: names of them all */
+  together: string[]
+}
+
+export interface SolvedMap {
+  markers: Markers
+  /** by marker of the map: number the tracker knows it by */
+  numbers: number[]
+  /** by marker: rms of its residuals, mm; widest angle between the views of it, degrees */
+  residuals: number[]
+  angles: number[]
+  moved: MovedMarker[]
+  /** seen before, and not where it should be seen: names */
+  missing: string[]
+  /** seen by too few frames to be a marker: number of them */
+  dropped: number
+  frames: number
+  sightings: number
+  rejected: number
+  /** noise of a sighting (px for cameras), rms of the residuals mm */
+  sigma: number
+  rms: number
+  /** rms over the markers of the uncertainty in the worst direction, mm */
+  uncertainty: number
+}
+
+const LEAST_SIGHTINGS = 4
+const MERGE = 2.5
+/** frames in a row in which a marker should have been seen */
+const MISSED = 12
+
+export function mapInput(t: Tracker, o: { stereo: Stereo | null; scale: number; range?: { near: number; far: number }; ids?: readonly string[] }): MapInput {
+  const k = t.known
+  return {
+    ...o,
+    frames: t.kept().slice(),
+    positions: Float64Array.from(k.flatMap((m) => [m.x, m.y, m.z])),
+    diameters: Float64Array.from(k, (m) => m.diameter),
+    normals: Float64Array.from(
+      k.flatMap((m) => {
+        const l = Math.hypot(m.nx, m.ny, m.nz) || 1
+        return [m.nx / l, m.ny / l, m.nz / l]
+      }),
+    ),
+    angles: Float64Array.from(k, (m) => widestAngle(m.seenFrom)),
+  }
+}
+
+/**
+ * The map out of all frames that were kept: joint adjustment, markers that changed their place named and given a new one, markers
+ * that are gone named, doubles put together. Positions are those at the end of the recording. Throws 'too-few-markers',
+ * 'not-determined'.
+ */
+export function solveMap(input: MapInput): SolvedMap {
+  const sight = input.stereo ? stereoSight(input.stereo) : evenSight
+  const count = input.diameters.length
+  // of: which tracker number each marker of the solution stands for; a moved marker stands twice
+  const of = Array.from({ length: count }, (_, i) => i)
+  const later = new Map<number, { marker: number; frame: number; distance: number; uncertainty: number; shift: [number, number, number] }>()
+  const assigned = input.frames.map((f) => f.pairs.slice())
+  mergeDoubles(input, assigned)
+  let solution = adjust(input, assigned, of, sight)
+  // one change at a time where several are found: a moved marker bends the poses a little, and others follow it
+  for (let round = 0; round < 12; round++) {
+    const { result, sightings, used } = solution
+    const changes = findChanges(sightings, result.poses, result.positions, sight, result.sigma)
+      .map((c) => ({ ...c, marker: used[c.marker] }))
+      .filter((c) => !later.has(c.marker) && ![...later.values()].some((l) => l.marker === c.marker))
+    if (!changes.length) break
+    const strongest = changes.reduce((a, b) => (b.gain > a.gain ? b : a))
+    for (const c of changes) {
+      if (c.gain < 0.3 * strongest.gain) continue
+      const marker = of.push(of[c.marker]) - 1
+      for (let f = c.frame; f < assigned.length; f++) for (let i = 0; i < assigned[f].length; i++) if (assigned[f][i] === c.marker) assigned[f][i] = marker
+      later.set(c.marker, { marker, frame: c.frame, distance: c.distance, uncertainty: c.uncertainty, shift: c.shift })
+    }
+    solution = adjust(input, assigned, of, sight)
+  }
+  return report(input, of, later, assigned, solution)
+}
+
+export const solveMapKernel = defineKernel('solve-marker-map', (input: MapInput): SolvedMap | { error: { code: string; message: string; remedy: string } } => {
+  try {
+    return solveMap(input)
+  } catch (e) {
+    if (!(e instanceof OakError)) throw e
+    return { error: { code: e.code, message: e.message, remedy: e.remedy } }
+  }
+})
+
+interface Solution {
+  result: AdjustResult
+  sightings: Sightings
+  /** by marker of the adjustment: number in `of` */
+  used: number[]
+}
+
+function adjust(input: MapInput, assigned: Int32Array[], of: number[], sight: ReturnType<typeof stereoSight>): Solution {
+  const seen = new Int32Array(of.length)
+  for (const pairs of assigned) for (const m of pairs) if (m >= 0) seen[m]++
+  // frames with fewer than four of the markers that count say nothing, which may take sightings from others
+  let good = seen.map((n) => (n >= LEAST_SIGHTINGS ? 1 : 0))
+  let frames: number[] = []
+  for (let round = 0; round < 5; round++) {
+    frames = assigned.flatMap((pairs, f) => (pairs.filter((m) => m >= 0 && good[m]).length >= 4 ? [f] : []))
+    const again = new Int32Array(of.length)
+    for (const f of frames) for (const m of assigned[f]) if (m >= 0 && good[m]) again[m]++
+    const next = again.map((n) => (n >= LEAST_SIGHTINGS ? 1 : 0))
+    if (next.every((v, i) => v === good[i])) break
+    good = next
+  }
+  const used: number[] = []
+  const number = new Int32Array(of.length).fill(-1)
+  good.forEach((g, i) => g && (number[i] = used.push(i) - 1))
+  if (used.length < 4)
+    throw new OakError('too-few-markers', `Only ${used.length} markers were seen by ${LEAST_SIGHTINGS} frames or more.`, {
+      remedy: 'A map needs four markers at the least, six to be comfortable. Stick more, and show them from several sides.',
+    })
+  const frame: number[] = []
+  const marker: number[] = []
+  const xyz: number[] = []
+  frames.forEach((f, at) =>
+    assigned[f].forEach((m, i) => {
+      if (m < 0 || number[m] < 0) return
+      frame.push(at)
+      marker.push(number[m])
+      xyz.push(input.frames[f].xyz[3 * i], input.frames[f].xyz[3 * i + 1], input.frames[f].xyz[3 * i + 2])
+    }),
+  )
+  const sightings = { frame: Int32Array.from(frame), marker: Int32Array.from(marker), xyz: Float64Array.from(xyz) }
+  const positions = Float64Array.from(used.flatMap((m) => [0, 1, 2].map((k) => input.positions[3 * of[m] + k])))
+  const result = adjustMarkers({ sightings, poses: frames.map((f) => input.frames[f].pose), positions, sight })
+  // frame numbers of the recording, for whoever asks when something happened
+  const poses: Mat4[] = []
+  frames.forEach((f, at) => (poses[f] = result.poses[at]))
+  return { result: { ...result, poses }, sightings: { ...sightings, frame: sightings.frame.map((at) => frames[at]) }, used }
+}
+
+/** Two numbers for one marker, never both in one frame and nearer than a marker is wide: one. */
+function mergeDoubles(input: MapInput, assigned: Int32Array[]): void {
+  const p = input.positions
+  const count = input.diameters.length
+  for (let a = 0; a < count; a++)
+    for (let b = a + 1; b < count; b++) {
+      if (Math.hypot(p[3 * a] - p[3 * b], p[3 * a + 1] - p[3 * b + 1], p[3 * a + 2] - p[3 * b + 2]) > MERGE) continue
+      if (assigned.some((pairs) => pairs.includes(a) && pairs.includes(b))) continue
+      for (const pairs of assigned) for (let i = 0; i < pairs.length; i++) if (pairs[i] === b) pairs[i] = a
+    }
+}
+
+function report(
+  input: MapInput,
+  of: number[],
+  later: Map<number, { marker: number; frame: number; distance: number; uncertainty: number; shift: [number, number, number] }>,
+  assigned: Int32Array[],
+  { result, sightings, used }: Solution,
+): SolvedMap {
+  const name = nameOf(input)
+  const squares = new Float64Array(used.length)
+  const counts = new Uint32Array(used.length)
+  for (let i = 0; i < sightings.marker.length; i++) {
+    if (result.normalised[i] > 6) continue
+    squares[sightings.marker[i]] += result.residuals[i] ** 2
+    counts[sightings.marker[i]]++
+  }
+  // of a marker that moved only the last place stays
+  const stays = used.flatMap((m, at) => (later.has(m) ? [] : [at]))
+  const missing = stays.filter((at) => isMissing(input, assigned, used[at], result, at))
+  const here = stays.filter((at) => !missing.includes(at))
+  const relocated = pairOff(
+    missing.map((at) => ({ at, place: place(result, at), diameter: input.diameters[of[used[at]]] })),
+    here
+      .filter((at) => firstFrame(assigned, used[at]) > 0)
+      .map((at) => ({ at, place: place(result, at), diameter: input.diameters[of[used[at]]], first: firstFrame(assigned, used[at]) })),
+    (at) => lastFrame(assigned, used[at]),
+  )
+  const moved: MovedMarker[] = [...later.values()].map((l) => ({
+    id: name(of[l.marker]),
+    distance: l.distance,
+    uncertainty: l.uncertainty,
+    shift: l.shift,
+    time: input.frames[l.frame].time,
+    together: [],
+  }))
+  const names = new Map<number, string>()
+  for (const { from, to, distance, shift } of relocated) {
+    const id = name(of[used[from]])
+    names.set(to, id)
+    const u = Math.hypot(worstUncertainty(result.covariance, from), worstUncertainty(result.covariance, to))
+    moved.push({ id, distance, uncertainty: u, shift, time: input.frames[firstFrame(assigned, used[to])].time, together: [] })
+  }
+  together(moved)
+  const list = here
+  const uncertainties = list.map((at) => worstUncertainty(result.covariance, at))
+  return {
+    markers: makeMarkers({
+      ids: list.map((at) => names.get(at) ?? name(of[used[at]])),
+      positions: list.flatMap((at) => place(result, at)),
+      diameters: list.map((at) => input.diameters[of[used[at]]]),
+      normals: list.flatMap((at) => [0, 1, 2].map((k) => input.normals[3 * of[used[at]] + k])),
+      covariance: list.flatMap((at) => Array.from(result.covariance.subarray(6 * at, 6 * at + 6))),
+      frames: list.map((at) => counts[at]),
+      scale: input.scale,
+    }),
+    numbers: list.map((at) => of[used[at]]),
+    residuals: list.map((at) => Math.sqrt(squares[at] / Math.max(1, counts[at]))),
+    angles: list.map((at) => input.angles[of[used[at]]]),
+    moved,
+    missing: missing.filter((at) => !relocated.some((r) => r.from === at)).map((at) => name(of[used[at]])),
+    dropped: input.diameters.length - new Set(used.map((m) => of[m])).size,
+    frames: result.poses.filter((p) => p as Mat4 | undefined).length,
+    sightings: sightings.marker.length,
+    rejected: result.rejected,
+    sigma: result.sigma,
+    rms: result.rms,
+    uncertainty: Math.sqrt(uncertainties.reduce((s, u) => s + u * u, 0) / Math.max(1, list.length)),
+  }
+}
+
+/** Names given before stay; new markers get the next free numbers. */
+function nameOf(input: MapInput): (i: number) => string {
+  const ids = [...(input.ids ?? [])]
+  let next = 1
+  for (let i = ids.length; i < input.diameters.length; i++) {
+    while (ids.includes(String(next))) next++
+    ids.push(String(next))
+  }
+  return (i) => ids[i]
+}
+
+const place = (r: AdjustResult, at: number): [number, number, number] => [r.positions[3 * at], r.positions[3 * at + 1], r.positions[3 * at + 2]]
+const firstFrame = (assigned: Int32Array[], m: number) => assigned.findIndex((pairs) => pairs.includes(m))
+const lastFrame = (assigned: Int32Array[], m: number) => assigned.findLastIndex((pairs) => pairs.includes(m))
+
+/** Seen from like directions before, well inside both images in the frames since, and in none of them. */
+function isMissing(input: MapInput, assigned: Int32Array[], m: number, r: AdjustResult, at: number): boolean {
+  const { stereo, range } = input
+  const last = lastFrame(assigned, m)
+  if (!stereo || last < 0 || last > assigned.length - MISSED) return false
+  const p = place(r, at)
+  const eye = (f: number): [number, number, number] => {
+    const q = r.poses[f]
+    const d = [0, 1, 2].map((k) => -(q[k] * q[3] + q[4 + k] * q[7] + q[8 + k] * q[11]) - p[k])
+    const l = Math.hypot(d[0], d[1], d[2])
+    return [d[0] / l, d[1] / l, d[2] / l]
+  }
+  const before = assigned.flatMap((pairs, f) => (pairs.includes(m) && (r.poses[f] as Mat4 | undefined) ? [eye(f)] : []))
+  const cameras = [stereo.left, stereo.right].map(cameraToArray)
+  const uv = new Float64Array(2)
+  let missed = 0
+  for (let f = last + 1; f < assigned.length; f++) {
+    if (!(r.poses[f] as Mat4 | undefined)) continue
+    const q = transformPoint(r.poses[f], ...p)
+    if (range && (q[2] < 1.05 * range.near || q[2] > 0.95 * range.far)) continue
+    const inside = cameras.every((c, k) => {
+      project(c, ...(k ? transformPoint(stereo.pose, ...q) : q), uv)
+      const size = k ? stereo.right : stereo.left
+      return uv[0] > 40 && uv[1] > 40 && uv[0] < size.width - 40 && uv[1] < size.height - 40
+    })
+    if (!inside) continue
+    const e = eye(f)
+    if (before.some((b) => b[0] * e[0] + b[1] * e[1] + b[2] * e[2] > 0.985)) missed++
+  }
+  return missed >= MISSED
+}
+
+/** A marker gone and one of the same size that came after it within 40 mm: the same, stuck again. */
+function pairOff(
+  gone: { at: number; place: [number, number, number]; diameter: number }[],
+  came: { at: number; place: [number, number, number]; diameter: number; first: number }[],
+  lastSeen: (at: number) => number,
+): { from: number; to: number; distance: number; shift: [number, number, number] }[] {
+  const pairs = gone.flatMap((g) =>
+    came
+      .filter((c) => c.first > lastSeen(g.at) && Math.abs(c.diameter - g.diameter) < 1)
+      .map((c) => {
+        const shift: [number, number, number] = [c.place[0] - g.place[0], c.place[1] - g.place[1], c.place[2] - g.place[2]]
+        return { from: g.at, to: c.at, shift, distance: Math.hypot(...shift) }
+      })
+      .filter((p) => p.distance < 40),
+  )
+  pairs.sort((a, b) => a.distance - b.distance)
+  return pairs.filter((p, i) => !pairs.slice(0, i).some((q) => q.from === p.from || q.to === p.to))
+}
+
+/** Three or more that moved at one time are said together: the part was nudged, not the markers. */
+function together(moved: MovedMarker[]): void {
+  for (const m of moved) {
+    const same = moved.filter((o) => Math.abs(o.time - m.time) < 3000)
+    if (same.length >= 3) m.together = same.map((o) => o.id)
+  }
+}
