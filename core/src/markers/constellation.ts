@@ -1,4 +1,5 @@
 import { invertRigid, type Mat4 } from '../base/mat4.ts'
+import { quantile } from '../base/stats.ts'
 import { framePose, posesOfTriangles } from './framepose.ts'
 import { invertSymmetric3, quadratic3 } from './sight.ts'
 
@@ -11,6 +12,8 @@ export interface Constellation {
   normals: Float64Array
   /** N: standard uncertainty of each, mm */
   sigma: Float64Array
+  /** of four in five: a few poorly known markers must not widen the search for all, mm */
+  usual: number
   /** distances up to reach, each pair once, ascending; and its two markers */
   length: Float64Array
   first: Uint16Array
@@ -75,6 +78,7 @@ export function makeConstellation(positions: ArrayLike<number>, o: Constellation
     diameters: o.diameters ? Float64Array.from(o.diameters) : new Float64Array(n),
     normals: o.normals ? Float64Array.from(o.normals) : new Float64Array(3 * n),
     sigma: o.sigma ? Float64Array.from(o.sigma) : new Float64Array(n),
+    usual: o.sigma && n > 0 ? quantile(o.sigma, 0.8) : 0,
     length,
     first,
     second,
@@ -149,6 +153,10 @@ export interface MatchOptions {
   margin?: number
   /** share of the frame's markers that must be known. Default: more than a half */
   share?: number
+  /** take every edge and every third marker: finds places at which four fit. Default false; for single comparisons, not for frames */
+  thorough?: boolean
+  /** places looked at before a layout is called ambiguous. Default 400: regular grids make thousands */
+  mostHypotheses?: number
 }
 
 export type MatchOutcome =
@@ -161,8 +169,6 @@ const GATE = 4.6
 const SIZE_GATE = 1
 /** markers less far than this from one line do not tell a turn, mm */
 const LINE = 6
-/** hypotheses looked at before a layout is called ambiguous: regular grids make thousands */
-const MOST_HYPOTHESES = 400
 
 interface Hypothesis {
   pose: Mat4
@@ -185,12 +191,13 @@ export function matchConstellation(c: Constellation, seen: Seen, o: MatchOptions
   if (n < 4) return { kind: 'refused', why: n >= 3 && c.sigma.length === 3 ? 'ambiguous' : 'too-few', count: n }
   if (onALine(seen.xyz, null)) return { kind: 'refused', why: 'on-a-line', count: n }
   const margin = o.margin ?? 2
-  const { hypotheses, exhausted } = search(c, seen, margin)
+  const { hypotheses, exhausted } = search(c, seen, margin, o)
   let best: Hypothesis | undefined
   for (const h of hypotheses) if (!best || h.count > best.count || (h.count === best.count && h.rms < best.rms)) best = h
   if (!best || best.count < 4) return { kind: 'refused', why: exhausted ? 'ambiguous' : 'no-match', count: best?.count ?? 0 }
   // one more than half where edges were chosen: what the pigeonhole promises
-  if (best.count <= (o.share ?? 0.5) * n || (n > 8 && best.count < (n >> 1) + 2)) return { kind: 'refused', why: 'too-few-known', count: best.count }
+  if (best.count <= (o.share ?? 0.5) * n || (n > 8 && !o.thorough && best.count < (n >> 1) + 2))
+    return { kind: 'refused', why: 'too-few-known', count: best.count }
   for (const h of hypotheses) if (h !== best && best.count - h.count < margin) return { kind: 'refused', why: 'ambiguous', count: best.count }
   if (exhausted) return { kind: 'refused', why: 'ambiguous', count: best.count }
   if (onALine(seen.xyz, best.pairs)) return { kind: 'refused', why: 'on-a-line', count: best.count }
@@ -199,14 +206,18 @@ export function matchConstellation(c: Constellation, seen: Seen, o: MatchOptions
   return { kind: 'found', ...best, chance }
 }
 
+/** Every distinct place at which four or more of what is seen fit; thorough. For finding groups that look alike. */
+export const placesOf = (c: Constellation, seen: Seen): { pairs: Int32Array; count: number }[] =>
+  search(c, seen, -Infinity, { thorough: true, mostHypotheses: 2000 }).hypotheses
+
 /** Every distinct place at which enough of the frame fits. */
-function search(c: Constellation, seen: Seen, margin: number): { hypotheses: Hypothesis[]; exhausted: boolean } {
+function search(c: Constellation, seen: Seen, margin: number, o: MatchOptions): { hypotheses: Hypothesis[]; exhausted: boolean } {
   const { xyz, info, noise } = seen
   const n = xyz.length / 3
   const count = c.sigma.length
   const cov = new Float64Array(6 * n)
   for (let i = 0; i < n; i++) invertSymmetric3(info, cov, 6 * i, 6 * i)
-  const mapSigma = Math.max(0, ...c.sigma)
+  const mapSigma = c.usual
   // distances of the frame, and how far each may be off: uncertainty of both ends along it, four deviations
   const dist = new Float64Array(n * n)
   const tolerance = new Float64Array(n * n)
@@ -239,12 +250,13 @@ function search(c: Constellation, seen: Seen, margin: number): { hypotheses: Hyp
     found.push(h)
     best = Math.max(best, h.count)
   }
-  const thirds = n <= 8 ? n : Math.max(4, Math.ceil(n / 2) + 1)
+  const every = n <= 8 || o.thorough === true
+  const thirds = every ? n : Math.max(4, Math.ceil(n / 2) + 1)
   let exhausted = false
   let edge = 0
-  for (const [a, b] of edges(n)) {
+  for (const [a, b] of edges(n, every)) {
     // every rival that matters misses at most so many markers, and one of so many edges that share none is whole in it
-    if (n > 8 && best > 0 && edge > n - best + margin) break
+    if (!every && best > 0 && edge > n - best + margin) break
     edge++
     const d = dist[a * n + b]
     const tol = tolerance[a * n + b]
@@ -268,7 +280,7 @@ function search(c: Constellation, seen: Seen, margin: number): { hypotheses: Hyp
             if (m === q || Math.abs(c.between[q * count + m] - db) > tb || !same(third, m)) continue
             propose(a, p, b, q, third, m)
             // two places at which all fits: nothing can beat both
-            if (tried > MOST_HYPOTHESES || found.filter((h) => h.count > n - margin).length > 1) {
+            if (tried > (o.mostHypotheses ?? 400) || found.filter((h) => h.count > n - margin).length > 1) {
               exhausted = true
               return { hypotheses: found, exhausted }
             }
@@ -283,9 +295,9 @@ function search(c: Constellation, seen: Seen, margin: number): { hypotheses: Hyp
  * Edges of the frame: for few markers all of them, else one round of a round-robin schedule, whose edges share no marker. A place at
  * which n/2 + 2 markers fit has both ends of one of them among its markers.
  */
-function* edges(n: number): Generator<[number, number]> {
+function* edges(n: number, every: boolean): Generator<[number, number]> {
   const even = n + (n & 1)
-  const rounds = n <= 8 ? even - 1 : 1
+  const rounds = every ? even - 1 : 1
   for (let r = 0; r < rounds; r++)
     for (let i = 0; i < even / 2; i++) {
       const a = i === 0 ? even - 1 : (r + i) % (even - 1)
@@ -314,7 +326,7 @@ function verify(c: Constellation, seen: Seen, cov: Float64Array, start: Mat4, sa
       const my = back[4] * x + back[5] * y + back[6] * z + back[7]
       const mz = back[8] * x + back[9] * y + back[10] * z + back[11]
       const spread = Math.sqrt(cov[6 * i] + cov[6 * i + 3] + cov[6 * i + 5]) * seen.noise
-      const m = nearestKnown(c, mx, my, mz, Math.min(10, wide * GATE * Math.hypot(spread, c.sigma[0] ?? 0)))
+      const m = nearestKnown(c, mx, my, mz, Math.min(10, wide * GATE * Math.hypot(spread, c.usual)))
       if (m < 0 || !same(i, m)) continue
       const o = 3 * m
       const dx = x - (pose[0] * c.positions[o] + pose[1] * c.positions[o + 1] + pose[2] * c.positions[o + 2] + pose[3])

@@ -131,16 +131,30 @@ interface Solution {
 }
 
 function adjust(input: MapInput, assigned: Int32Array[], of: number[], sight: ReturnType<typeof stereoSight>): Solution {
+  const without = new Set<number>()
+  for (;;) {
+    const solution = adjustOnce(input, assigned, of, sight, without)
+    // a marker none of whose sightings fit hangs on nothing
+    const { sightings, result, used } = solution
+    const counts = new Int32Array(used.length)
+    for (let i = 0; i < sightings.marker.length; i++) if (result.normalised[i] <= 6) counts[sightings.marker[i]]++
+    const loose = used.filter((_, at) => counts[at] < LEAST_SIGHTINGS)
+    if (!loose.length) return solution
+    for (const m of loose) without.add(m)
+  }
+}
+
+function adjustOnce(input: MapInput, assigned: Int32Array[], of: number[], sight: ReturnType<typeof stereoSight>, without: Set<number>): Solution {
   const seen = new Int32Array(of.length)
   for (const pairs of assigned) for (const m of pairs) if (m >= 0) seen[m]++
   // frames with fewer than four of the markers that count say nothing, which may take sightings from others
-  let good = seen.map((n) => (n >= LEAST_SIGHTINGS ? 1 : 0))
+  let good = seen.map((n, m) => (n >= LEAST_SIGHTINGS && !without.has(m) ? 1 : 0))
   let frames: number[] = []
   for (let round = 0; round < 5; round++) {
     frames = assigned.flatMap((pairs, f) => (pairs.filter((m) => m >= 0 && good[m]).length >= 4 ? [f] : []))
     const again = new Int32Array(of.length)
     for (const f of frames) for (const m of assigned[f]) if (m >= 0 && good[m]) again[m]++
-    const next = again.map((n) => (n >= LEAST_SIGHTINGS ? 1 : 0))
+    const next = again.map((n, m) => (n >= LEAST_SIGHTINGS && !without.has(m) ? 1 : 0))
     if (next.every((v, i) => v === good[i])) break
     good = next
   }
