@@ -9,9 +9,10 @@ import { transformMesh } from '@oak-gauge/core/shape/mesh.ts'
 import { transformArray } from '@oak-gauge/core/base/mat4.ts'
 import { makePoints } from '@oak-gauge/core/shape/points.ts'
 import { writeAny } from '@oak-gauge/core/formats/index.ts'
+import { writePlacedMarkers } from '@oak-gauge/core/formats/markers.ts'
 import { writeFieldCsv } from '@oak-gauge/core/formats/table.ts'
 import type { ByteSource } from '@oak-gauge/core/formats/source.ts'
-import type { Evidence, Item } from '@oak-gauge/core/operations/operation.ts'
+import type { Evidence, FileValue, Item, Operation } from '@oak-gauge/core/operations/operation.ts'
 import { parseRecipe, runRecipe, type Recipe, type RecipeStepResult } from '@oak-gauge/core/operations/recipe.ts'
 import { operation, OPERATIONS, runOperation } from '@oak-gauge/core/operations/registry.ts'
 import { threadPool } from '@oak-gauge/threads'
@@ -75,10 +76,10 @@ async function main(argv: string[]): Promise<number> {
   })
   const ctx: RunContext = { progress: progressBar(), signal: interrupted, parallel: pool }
   try {
-    const brought = await bringIn(values.in ?? [], values.unit, ctx)
     const isRecipe = subject.endsWith('.json')
+    const { items: brought, files } = await bringIn(values.in ?? [], values.unit, ctx, isRecipe ? {} : operation(subject).inputs)
     const out = values.out
-    const report = isRecipe ? await runFile(subject, brought, out, ctx) : await runOne(subject, brought, values, ctx)
+    const report = isRecipe ? await runFile(subject, brought, out, ctx) : await runOne(subject, brought, files, values, ctx)
     clearBar()
     if (values.json) process.stdout.write(JSON.stringify(report, null, 2) + '\n')
     else for (const s of report.steps) print(s)
@@ -155,7 +156,13 @@ function placed(item: Item) {
   })
 }
 
-async function runOne(name: string, brought: Map<string, Item[]>, values: ReturnType<typeof parse>['values'], ctx: RunContext): Promise<Report> {
+async function runOne(
+  name: string,
+  brought: Map<string, Item[]>,
+  whole: Map<string, FileValue[]>,
+  values: ReturnType<typeof parse>['values'],
+  ctx: RunContext,
+): Promise<Report> {
   const params: Record<string, unknown> = {}
   for (const s of values.set ?? []) {
     const at = s.indexOf('=')
@@ -168,11 +175,17 @@ async function runOne(name: string, brought: Map<string, Item[]>, values: Return
     }
   }
   const start = performance.now()
-  const r = await runOperation(name, Object.fromEntries(brought), params, ctx)
+  const r = await runOperation(name, Object.fromEntries<Item[] | FileValue[]>([...brought, ...whole]), params, ctx)
   const files: string[] = []
   for (const [port, items] of Object.entries(r.outputs))
     for (let i = 0; i < items.length && values.out; i++) {
       const item = items[i]
+      if (item.data.kind === 'markers') {
+        const file = join(values.out, `${port}.csv`)
+        await writeFile(file, [new TextEncoder().encode(writePlacedMarkers(item.data, item.pose))], ctx)
+        files.push(file)
+        continue
+      }
       if (item.data.kind === 'field') {
         const about = operation(name).outputs[port]?.on ?? ''
         const at = (r.outputs[about] ?? brought.get(about))?.[i]
@@ -190,18 +203,31 @@ async function runOne(name: string, brought: Map<string, Item[]>, values: Return
   return { steps: [{ operation: name, evidence: r.evidence, milliseconds: performance.now() - start }], files }
 }
 
-async function bringIn(pairs: string[], unit: string | undefined, ctx: RunContext): Promise<Map<string, Item[]>> {
+/** ports: those of the operation that is run: some take the file itself, or a list of markers. */
+async function bringIn(
+  pairs: string[],
+  unit: string | undefined,
+  ctx: RunContext,
+  ports: Operation['inputs'],
+): Promise<{ items: Map<string, Item[]>; files: Map<string, FileValue[]> }> {
   const out = new Map<string, Item[]>()
+  const files = new Map<string, FileValue[]>()
   for (const pair of pairs) {
     const at = pair.indexOf('=')
     if (at < 1) throw new Usage(`--in takes NAME=FILE, not “${pair}”`)
     const path = pair.slice(at + 1)
-    const r = await runOperation('import', { file: [{ kind: 'file', source: fileSource(path) }] }, unit ? { unit } : {}, ctx)
-    for (const w of r.evidence.warnings) process.stderr.write(`${path}: ${w}\n`)
     const name = pair.slice(0, at)
-    out.set(name, [...(out.get(name) ?? []), ...r.outputs['item']])
+    const kinds = (ports as Partial<Operation['inputs']>)[name]?.kinds ?? []
+    const file = { kind: 'file' as const, source: fileSource(path) }
+    if (kinds.includes('file')) {
+      files.set(name, [file])
+      continue
+    }
+    const r = await runOperation(kinds.includes('markers') ? 'import-markers' : 'import', { file: [file] }, unit ? { unit } : {}, ctx)
+    for (const w of r.evidence.warnings) process.stderr.write(`${path}: ${w}\n`)
+    out.set(name, [...(out.get(name) ?? []), ...Object.values(r.outputs).flat()])
   }
-  return out
+  return { items: out, files }
 }
 
 function fileSource(path: string): ByteSource {

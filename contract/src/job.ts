@@ -32,7 +32,8 @@ export type JobFields = z.output<typeof jobFields>
 /** Without defaults: what is not named stays as it is. */
 export const jobPatch = z.object(fields).partial()
 
-export const ROLES = ['pass', 'nominal', 'mesh', 'map', 'deviation'] as const
+/** `map` and `deviation` are fields of numbers over a surface; `shape` is a plain shape that stands for the part while planning */
+export const ROLES = ['pass', 'nominal', 'mesh', 'map', 'deviation', 'marker-plan', 'marker-map', 'shape'] as const
 export type Role = (typeof ROLES)[number]
 
 export const setupFields = z.object({ name: z.string().trim().min(1, 'A setup needs a name.').max(120) })
@@ -52,7 +53,7 @@ export const rerunRequest = z.object({ params: z.record(z.string(), z.unknown())
 export const headRequest = z.object({ step: z.uuid().nullable() })
 export const fileQuery = z.object({
   name: z.string().min(1).max(255),
-  role: z.enum(['pass', 'nominal', 'mesh']).optional(),
+  role: z.enum(['pass', 'nominal', 'mesh', 'marker-map']).optional(),
   setup: z.uuid().optional(),
   unit: unitSchema.optional(),
 })
@@ -91,7 +92,7 @@ export interface TrayItem {
   role: Role
   setup: string | null
   name: string
-  kind: 'points' | 'mesh' | 'field'
+  kind: 'points' | 'mesh' | 'field' | 'markers'
   /** points, triangles or values */
   count: number
   /** in its own coordinates: min x y z, max x y z */

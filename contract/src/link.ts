@@ -16,6 +16,7 @@ export const LINK_CLOSE = { inUse: 4001, protocol: 4002, garbage: 4003 } as cons
 
 const matrix = z.array(z.number()).length(16)
 const time = z.number().nonnegative()
+const numbers = (most: number) => z.array(z.number()).max(most)
 
 export const linkCalibration = z.object({
   /** as Oak Gauge named it; empty: the scanner's own, from its making */
@@ -86,6 +87,10 @@ export const benchThing = z.discriminatedUnion('kind', [
   /** a plate on the turntable */
   z.object({ kind: z.literal('table-plate'), plate: z.unknown() }),
   z.object({ kind: z.literal('bar'), bar: z.unknown(), pose: matrix }),
+  /** markers that stick in the world (with a turntable: on it, z up), 3N mm, 3N unit, N mm */
+  z.object({ kind: z.literal('markers'), positions: numbers(6000), normals: numbers(6000), diameters: numbers(2000) }),
+  /** a body that hides what is behind it: 3V mm, 3T */
+  z.object({ kind: z.literal('solid'), vertices: numbers(60_000), triangles: numbers(60_000) }),
 ])
 export type BenchThing = z.output<typeof benchThing>
 

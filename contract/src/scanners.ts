@@ -98,7 +98,7 @@ export interface ScannerSummary {
   calibration: CalibrationSummary | null
   /** last verification of the calibration in use */
   verification: VerificationSummary | null
-  run: { kind: 'calibration' | 'verification'; phase: string } | null
+  run: { kind: RunState['kind']; phase: string } | null
 }
 
 export interface ScannerNote {
@@ -161,7 +161,7 @@ export interface VerificationRun {
   problem: Problem | null
   verification: string | null
 }
-export type RunState = CalibrationRun | VerificationRun
+export type RunState = CalibrationRun | VerificationRun | MappingRun
 
 export interface ArtefactSummary {
   id: string
@@ -170,4 +170,66 @@ export interface ArtefactSummary {
   /** plate: pitch; ball bar: length, mm */
   size: number
   certificate: { number: string; laboratory: string; date: string; ends: string; valid: boolean }
+}
+
+export const startMapping = z.object({
+  scanner: z.uuid(),
+  setup: z.uuid(),
+  /** a map to go on from: that of the same setup, or of another whose markers travelled along */
+  known: z.uuid().nullable().default(null),
+  /** expanded uncertainty (k = 2) at which a marker is good enough, mm */
+  target: z.number().positive().max(10).default(0.02),
+  cold: z.boolean().default(false),
+})
+export type StartMapping = z.input<typeof startMapping>
+export const nudgeRequest = z.object({ marker: z.string().min(1).max(40), distance: z.number().positive('A nudge is a length above 0 mm.').max(50) })
+
+/** How well one marker is known while mapping. */
+export interface MappedMarker {
+  id: string
+  /** mm, in the axes of the map */
+  at: [number, number, number]
+  diameter: number
+  /** expanded uncertainty (k = 2), worst direction, mm; null until it was solved */
+  u: number | null
+  /** widest angle between the views of it, degrees */
+  angle: number
+  sightings: number
+  now: boolean
+  /** new: not solved yet; frames, directions: what it lacks; enough: it reaches the target */
+  state: 'new' | 'frames' | 'directions' | 'enough' | 'gone'
+  /** how far it moved, mm */
+  moved: number | null
+}
+
+/** State of a mapping run, as the browser shows it. */
+export interface MappingRun {
+  kind: 'mapping'
+  job: string
+  setup: string
+  phase: 'recording' | 'held' | 'waiting' | 'solving' | 'done' | 'failed'
+  sequence: number
+  frames: number
+  lost: number
+  tracking: 'first' | 'tracked' | 'regained' | 'lost' | 'few' | 'none'
+  /** why a frame could not be placed, in a few words */
+  why: string
+  inView: number
+  fits: number
+  target: number
+  enough: number
+  markers: MappedMarker[]
+  moved: { id: string; distance: number; uncertainty: number; together: string[] }[]
+  missing: string[]
+  /** where the scanner stands and looks, in the axes of the map, mm */
+  scanner: { at: [number, number, number]; looks: [number, number, number] } | null
+  /** mm from the scanner to the middle of what it sees, with its range */
+  distance: number | null
+  range: { near: number; ideal: number; far: number }
+  standIn: boolean
+  /** the virtual hand follows its path: 0..1 */
+  path: number | null
+  problem: Problem | null
+  /** the step that makes the map */
+  step: string | null
 }

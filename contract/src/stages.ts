@@ -1,12 +1,16 @@
 import type { Step, TrayItem } from './job.ts'
 
 /** Stages of the work that this version carries, in order. */
-export const STAGES = ['Brief', 'Ready', 'Capture', 'Clean', 'Align', 'Merge', 'Datum', 'Inspect', 'Deliver'] as const
+export const STAGES = ['Brief', 'Ready', 'Mark', 'Capture', 'Clean', 'Align', 'Merge', 'Datum', 'Inspect', 'Deliver'] as const
 export type Stage = (typeof STAGES)[number]
 /** open: not started, work: begun, good: evidence good, look: needs a look */
 export type StageState = 'open' | 'work' | 'good' | 'look'
 
 const STAGE_OF: Record<string, Stage> = {
+  'plan-markers': 'Mark',
+  'map-markers': 'Mark',
+  'import-markers': 'Mark',
+  'join-markers': 'Mark',
   import: 'Capture',
   thin: 'Clean',
   normals: 'Clean',
@@ -57,6 +61,7 @@ export function stageStates(path: Step[], tray: TrayItem[], brief: { tolerance: 
   return {
     Brief: brief.tolerance === null ? 'work' : 'good',
     Ready: ready,
+    Mark: has('map-markers', 'import-markers') ? (warned('map-markers', 'join-markers') ? 'look' : 'good') : has('plan-markers') ? 'work' : 'open',
     Capture: passes > 0 || mesh ? (path.some((s) => s.operation === 'import' && s.evidence?.warnings.length) ? 'look' : 'good') : 'open',
     Clean: has('trim-plane', 'strays', 'islands', 'lasso') ? 'good' : 'open',
     Align: has('adjust')
@@ -79,6 +84,7 @@ export function stageStates(path: Step[], tray: TrayItem[], brief: { tolerance: 
 export function currentStage(states: Record<Stage, StageState>): Stage {
   let last = 0
   STAGES.forEach((s, i) => {
+    // a plan or a map is made before the first pass: what follows it is Capture, whatever comes later
     if (i > 1 && states[s] !== 'open') last = i
   })
   if (last === 0) return 'Capture'

@@ -46,6 +46,9 @@ export function serve(device: StandIn, port: number, onLasting: () => void): Pro
   })
 }
 
+/** ms between frames: some 17 a second, as fast as a scanner that tracks markers */
+const FLOW = 60
+
 function converse(device: StandIn, socket: WebSocket, onLasting: () => void): void {
   let credit = 0
   let garbage = 0
@@ -76,7 +79,8 @@ function converse(device: StandIn, socket: WebSocket, onLasting: () => void): vo
   // images flow as fast as they are asked for: the next pair is made when the last has gone
   const flow = setInterval(() => {
     if (device.streaming && credit >= 2 && waiting.length === 0 && !working) device.images(frame)
-  }, 60)
+    if (device.aiming && credit >= 1 && waiting.length === 0 && !working) device.markers(frame)
+  }, FLOW)
   socket.on('close', () => {
     clearInterval(beat)
     clearInterval(flow)

@@ -7,8 +7,11 @@ import { plateSchema, type Plate } from '@oak-gauge/core/calibrate/plate.ts'
 import { scannerCelsius, trueOptics } from '@oak-gauge/core/scanner/optics.ts'
 import { plateImage, rayTable } from '@oak-gauge/core/scanner/plateimage.ts'
 import { MATERIALS, type Thing } from '@oak-gauge/core/scanner/scene.ts'
+import { seeMarkers } from '@oak-gauge/core/scanner/seemarkers.ts'
 import { takeShot } from '@oak-gauge/core/scanner/shot.ts'
 import { bodyToLeft } from '@oak-gauge/core/scanner/spec.ts'
+import { makeMesh } from '@oak-gauge/core/shape/mesh.ts'
+import { buildBvh } from '@oak-gauge/core/space/bvh.ts'
 import type { Clock } from './clock.ts'
 import type { Device } from './devices.ts'
 
@@ -40,6 +43,7 @@ const OPTICS_STEP = 0.1
 /** Where a plate sits on Hazel's table: turned on its side, leaning back a little, 70 mm out; the head looks down by 30 degrees. */
 const TABLE_LEAN = (15 * Math.PI) / 180
 const HEAD_DOWN = (-30 * Math.PI) / 180
+const MARKER_HEAD_DOWN = (-52 * Math.PI) / 180
 
 /**
  * A stand-in scanner without its connection: true optics that nobody outside sees, images and points from them, warmth, and drops. The
@@ -55,6 +59,7 @@ export class StandIn {
   private turn = 0
   private hand: Mat4 = identity()
   private things: BenchThing[] = []
+  private solids: Thing[] = []
   private sequence = 0
   private optics: { key: string; stereo: Stereo; rays: [Float64Array, Float64Array] } | undefined
 
@@ -93,6 +98,10 @@ export class StandIn {
   get streaming(): boolean {
     return this.mode === 'images'
   }
+  /** markers are looked at, many times a second */
+  get aiming(): boolean {
+    return this.mode === 'aim' || this.mode === 'record'
+  }
 
   /** Carries out one command; frames it makes go out before it returns. Throws Refusal. */
   obey(m: Exclude<ToScanner, { type: 'welcome' | 'credit' }>, frame: SendFrame): { shock?: boolean } {
@@ -103,7 +112,8 @@ export class StandIn {
         this.pattern = m.pattern ?? this.pattern
         return {}
       case 'mode':
-        if (m.mode === 'aim' || m.mode === 'record') throw new Refusal('no-part', 'Nothing to scan stands before this stand-in.')
+        if ((m.mode === 'aim' || m.mode === 'record') && !this.things.some((t) => t.kind === 'markers'))
+          throw new Refusal('no-part', 'Nothing to scan stands before this stand-in.')
         this.mode = m.mode
         return {}
       case 'use-calibration':
@@ -124,6 +134,7 @@ export class StandIn {
         const wrong = r.find((x) => !x.success)
         if (wrong) throw new Refusal('bad-bench', wrong.error?.issues[0]?.message ?? 'not understood')
         this.things = r.flatMap((x) => (x.success ? [x.data] : []))
+        this.solids = this.things.flatMap((t) => (t.kind === 'solid' ? [solidThing(t)] : []))
         return {}
       }
       case 'hand':
@@ -139,7 +150,7 @@ export class StandIn {
   images(frame: SendFrame): void {
     const { stereo, rays } = this.true()
     const plates = this.things.flatMap((t) => {
-      if (t.kind === 'bar') return []
+      if (t.kind !== 'plate' && t.kind !== 'table-plate') return []
       const plate = plateSchema.parse(t.plate)
       const inBody = t.kind === 'plate' ? multiply(this.handInverse(), t.pose) : this.onTable(plate)
       return [{ plate, pose: multiply(bodyToLeft(stereo), inBody) }]
@@ -156,6 +167,26 @@ export class StandIn {
       })
       frame({ kind: 'image', sequence, time, side, width: image.width, height: image.height }, [image.data])
     })
+  }
+
+  /** One frame of markers as it sees them now. */
+  markers(frame: SendFrame): void {
+    const { stereo } = this.true()
+    const { spec, noise } = this.device
+    const sequence = ++this.sequence
+    const world = spec.turntable ? invertRigid(this.sceneOnTable()) : this.hand
+    const pose = multiply(world, bodyInverse(stereo))
+    const list: number[] = []
+    for (const t of this.things) {
+      if (t.kind !== 'markers') continue
+      const seen = seeMarkers(spec, stereo, this.believed().stereo, t, this.solids, { pose, noise, seed: 104729 * sequence + this.device.seed })
+      for (let i = 0; i < seen.diameters.length; i++) list.push(seen.xyz[3 * i], seen.xyz[3 * i + 1], seen.xyz[3 * i + 2], seen.diameters[i])
+    }
+    const markers = list.length / 4
+    frame({ kind: 'points', sequence, time: this.clock.now(), count: 0, intensity: false, colour: false, markers }, [
+      new Float32Array(0),
+      ...(markers ? [Float32Array.from(list)] : []),
+    ])
   }
 
   private points(k: number, of: number, frame: SendFrame): void {
@@ -223,6 +254,13 @@ export class StandIn {
     return invertRigid(this.hand)
   }
 
+  /** Marked parts stand on the table, z up; the head looks down more steeply on them than on plates, else flat markers would vanish. */
+  private sceneOnTable(): Mat4 {
+    const table = multiply(translation(0, 0, this.device.spec.range.ideal), fromRotationVector(MARKER_HEAD_DOWN, 0, 0))
+    const zUp = fromRotationVector(Math.PI / 2, 0, 0)
+    return multiply(table, multiply(fromRotationVector(0, (this.turn * Math.PI) / 180, 0), zUp))
+  }
+
   private onTable(plate: Plate): Mat4 {
     const { ideal } = this.device.spec.range
     const table = multiply(translation(0, 0, ideal), fromRotationVector(HEAD_DOWN, 0, 0))
@@ -233,6 +271,11 @@ export class StandIn {
 }
 
 const bodyInverse = (s: Stereo) => invertRigid(bodyToLeft(s))
+
+function solidThing(t: Extract<BenchThing, { kind: 'solid' }>): Thing {
+  const mesh = makeMesh({ vertices: Float32Array.from(t.vertices), triangles: Uint32Array.from(t.triangles) })
+  return { kind: 'mesh', mesh, bvh: buildBvh(mesh, 'median'), pose: identity(), material: MATERIALS.matte }
+}
 
 /** Spheres and rod of a ball bar; its pose maps the bar (along x, origin in the middle) to the body. */
 function barThings(t: Extract<BenchThing, { kind: 'bar' }>, hand: Mat4): Thing[] {

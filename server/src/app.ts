@@ -14,6 +14,7 @@ import { toProblem } from './problem.ts'
 import { eventRoutes } from './routes/events.ts'
 import { fileRoutes } from './routes/files.ts'
 import { jobRoutes } from './routes/jobs.ts'
+import { markerRoutes } from './routes/markers.ts'
 import { scannerRoutes } from './routes/scanners.ts'
 import type { ScannerKeeper } from './scanners/keeper.ts'
 
@@ -90,6 +91,7 @@ export function buildApp(db: Database, queue: Queue, keeper: ScannerKeeper, page
   })
   app.use('/api', jobRoutes(queue))
   app.use('/api', scannerRoutes(keeper))
+  app.use('/api', markerRoutes(db, queue, keeper))
   app.use('/api', eventRoutes(queue.bus))
   app.use('/api', (req) => {
     throw new OakError('not-found', `There is nothing at ${req.method} ${req.originalUrl}.`)

@@ -7,7 +7,7 @@ import { storeFile } from './blobs.ts'
 import { connect } from './db/connect.ts'
 import { JobRow, SetupRow } from './db/models.ts'
 import { openBus } from './events.ts'
-import { enqueueImport, QUEUE } from './ledger/enqueue.ts'
+import { enqueueFile, QUEUE } from './ledger/enqueue.ts'
 import { log } from './log.ts'
 import { rehearseHistory } from './scanners/demo.ts'
 
@@ -37,12 +37,12 @@ for (const [title, make] of missing) {
     const setup = await SetupRow.create({ jobId: job.id, name: setups[k].name, place: k })
     for (const pass of setups[k].passes) {
       const file = await storeFile(db.pool, `${pass.name}.ply`, streamOf(writePly(pass.points, 'recorded for the demo')))
-      await enqueueImport(queue, job.id, { id: file.id, name: `${pass.name}.ply`, role: 'pass', setup: setup.id, unit: 'mm' })
+      await enqueueFile(queue, job.id, 'import', { id: file.id, name: `${pass.name}.ply`, role: 'pass', setup: setup.id, unit: 'mm' })
     }
   }
   if (nominal) {
     const file = await storeFile(db.pool, nominal.name, streamOf([nominal.step]))
-    await enqueueImport(queue, job.id, { id: file.id, name: nominal.name, role: 'nominal' })
+    await enqueueFile(queue, job.id, 'import', { id: file.id, name: nominal.name, role: 'nominal' })
   }
   await db.pool.query('insert into demo_made (title) values ($1)', [title])
   log.info({ job: title, milliseconds: Math.round(performance.now() - began) }, 'demo job made')

@@ -12,6 +12,7 @@ import type {
   ScannerDetail,
   ScannerSummary,
   StartCalibration,
+  StartMapping,
   Step,
   StepRequest,
   VerificationDetail,
@@ -68,9 +69,13 @@ export const api = createApi({
       query: ({ id, body }) => ({ url: `scanners/${id}/verifications`, method: 'POST', body }),
       invalidatesTags: (_r, _e, { id }) => [{ type: 'Scanner', id }],
     }),
-    actOnRun: b.mutation<RunState, { id: string; what: string; body?: HandRequest }>({
+    startMapping: b.mutation<RunState, { job: string; body: StartMapping }>({
+      query: ({ job, body }) => ({ url: `jobs/${job}/mapping`, method: 'POST', body }),
+      invalidatesTags: (_r, _e, { body }) => [{ type: 'Scanner', id: body.scanner }, 'Scanners'],
+    }),
+    actOnRun: b.mutation<RunState, { id: string; what: string; body?: HandRequest | object }>({
       query: ({ id, what, body }) => ({ url: `scanners/${id}/run/${what}`, method: 'POST', body: body ?? {} }),
-      invalidatesTags: (_r, _e, { id, what }) => (what === 'hand' ? [] : [{ type: 'Scanner', id }]),
+      invalidatesTags: (_r, _e, { id, what }) => (what === 'hand' || what === 'path' ? [] : [{ type: 'Scanner', id }]),
     }),
     putIntoUse: b.mutation<ScannerDetail, { id: string; calibration: string }>({
       query: ({ id, calibration }) => ({ url: `scanners/${id}/use/${calibration}`, method: 'POST' }),
@@ -110,6 +115,7 @@ export const {
   useStartCalibrationMutation,
   useStartVerificationMutation,
   useActOnRunMutation,
+  useStartMappingMutation,
   usePutIntoUseMutation,
   useCalibrationQuery,
   useVerificationQuery,

@@ -2,10 +2,11 @@ import { configureStore } from '@reduxjs/toolkit'
 import { useDispatch, useSelector } from 'react-redux'
 import { api } from './api.ts'
 import { progressSlice } from './live.ts'
+import { markSlice } from './stages/mark/markSlice.ts'
 import { viewSlice } from './view/viewSlice.ts'
 
 export const store = configureStore({
-  reducer: { [api.reducerPath]: api.reducer, progress: progressSlice.reducer, view: viewSlice.reducer },
+  reducer: { [api.reducerPath]: api.reducer, progress: progressSlice.reducer, view: viewSlice.reducer, mark: markSlice.reducer },
   middleware: (get) => get({ serializableCheck: false, immutableCheck: false }).concat(api.middleware),
 })
 export type RootState = ReturnType<typeof store.getState>

@@ -179,3 +179,16 @@ export function parseNumber(b: Uint8Array, i: number, end: number): number {
 
 export const truncated = (what: string, where: string) =>
   new OakError('truncated', `The file ends too early: ${what}.`, { where, remedy: 'Copy or export the file again; it was cut off.' })
+
+/** The whole file as text, for the small ones. Throws 'too-large' beyond 64 MB. */
+export async function readText(source: ByteSource): Promise<string> {
+  if (source.size > 64 * 1024 ** 2)
+    throw new OakError('too-large', `The file has ${(source.size / 1e6).toFixed(0)} MB; a list has less than 64.`, {
+      where: source.name,
+      remedy: 'Bring in the right file.',
+    })
+  const decoder = new TextDecoder()
+  let text = ''
+  for await (const c of source.chunks()) text += decoder.decode(c, { stream: true })
+  return text + decoder.decode()
+}

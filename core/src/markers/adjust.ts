@@ -59,7 +59,7 @@ export function adjustMarkers(input: AdjustInput): AdjustResult {
   const count = input.positions.length / 3
   const frames = input.poses.length
   if (n === 0 || count < 3) throw new OakError('too-few-markers', `${count} markers cannot be adjusted.`, { remedy: 'Record at least four markers.' })
-  let poses = input.poses.map((p) => Float64Array.from(p))
+  let poses: Mat4[] = input.poses.map((p) => Float64Array.from(p))
   let positions = Float64Array.from(input.positions)
   const info = new Float64Array(6 * n)
   const one = new Float64Array(6)

@@ -1,6 +1,7 @@
 import { OakError } from '../base/errors.ts'
 import { checkCancelled, type RunContext } from '../base/run.ts'
 import type { Stereo } from '../calibrate/camera.ts'
+import { worstUncertainty, type Markers } from './markers.ts'
 import { evenSight, stereoSight, type MarkerFrame } from './sight.ts'
 import { mapInput, solveMap, type SolvedMap } from './solvemap.ts'
 import { makeTracker } from './tracker.ts'
@@ -14,7 +15,7 @@ export interface MapFramesOptions {
   /** px for cameras, mm without optics. Default 0.03 px, 0.05 mm */
   noise?: number
   /** a map to go on from */
-  known?: { ids: readonly string[]; positions: ArrayLike<number>; diameters: ArrayLike<number>; normals: ArrayLike<number>; sigma: ArrayLike<number> }
+  known?: Markers
 }
 
 /** frames between two solutions on the way: poses that rest on running means drift */
@@ -33,8 +34,8 @@ export interface MappedFrames extends SolvedMap {
 export function mapFrames(frames: MarkerFrame[], o: MapFramesOptions, ctx: RunContext): MappedFrames {
   if (!frames.length) throw new OakError('no-frames', 'The recording holds no frames.', { remedy: 'Record the markers again.' })
   const sight = o.stereo ? stereoSight(o.stereo) : evenSight
-  const tracker = makeTracker({ sight, noise: o.noise ?? (o.stereo ? 0.03 : 0.05), ...(o.known ? { known: o.known } : {}) })
-  const about = { stereo: o.stereo, scale: o.scale ?? 0, ...(o.range ? { range: o.range } : {}), ...(o.known ? { ids: o.known.ids } : {}) }
+  const tracker = makeTracker({ sight, noise: o.noise ?? (o.stereo ? 0.03 : 0.05), ...(o.known ? { known: asKnown(o.known) } : {}) })
+  const about = { stereo: o.stereo, scale: o.scale ?? 0, ...(o.range ? { range: o.range } : {}), ...(o.known ? { ids: o.known.ids, before: o.known } : {}) }
   frames.forEach((f, i) => {
     if (i % 50 === 0) {
       checkCancelled(ctx)
@@ -60,9 +61,13 @@ export function mapFrames(frames: MarkerFrame[], o: MapFramesOptions, ctx: RunCo
   return { ...solved, lost: tracker.lost(), recorded: frames.length }
 }
 
+/** What a tracker takes for known: with an uncertainty that leaves room for what was handled since. */
+export const asKnown = (m: Markers) => ({ ...m, sigma: Float64Array.from(m.ids, (_, i) => Math.max(0.02, 2 * (worstUncertainty(m.covariance, i) || 0.02))) })
+
 export function settleBy(tracker: ReturnType<typeof makeTracker>, s: SolvedMap): void {
   const positions = Float64Array.from(tracker.known.flatMap((k) => [k.x, k.y, k.z]))
   const sigma = Float64Array.from(tracker.known, (k) => k.sigma)
+  // an earlier map may hold more, after these
   s.numbers.forEach((number, i) => {
     for (let k = 0; k < 3; k++) positions[3 * number + k] = s.markers.positions[3 * i + k]
     const c = s.markers.covariance

@@ -2,6 +2,7 @@ import { OakError } from '../base/errors.ts'
 import { defineKernel } from '../base/run.ts'
 import { cameraToArray, project, type Stereo } from '../calibrate/camera.ts'
 import { transformPoint, type Mat4 } from '../base/mat4.ts'
+import { continueMap } from './continue.ts'
 import { adjustMarkers, type AdjustResult, type Sightings } from './adjust.ts'
 import { findChanges } from './moved.ts'
 import { makeMarkers, worstUncertainty, type Markers } from './markers.ts'
@@ -23,6 +24,8 @@ export interface MapInput {
   /** working distance of the scanner: what is outside is not expected to be seen */
   range?: { near: number; far: number }
   ids?: readonly string[]
+  /** an earlier map of the same arrangement: what moved since is named as well */
+  before?: Markers
 }
 
 export interface MovedMarker {
@@ -31,7 +34,7 @@ export interface MovedMarker {
   distance: number
   uncertainty: number
   shift: [number, number, number]
-  /** time of the first frame at the new place, ms */
+  /** time of the first frame at the new place, ms; -1: between the map before and this recording */
   time: number
   /** moved the same way as others at the same time: names of them all */
   together: string[]
@@ -45,6 +48,9 @@ export interface SolvedMap {
   residuals: number[]
   angles: number[]
   moved: MovedMarker[]
+  /** of an earlier map, not seen this time, kept as they were; and why the earlier map could not be used */
+  kept: string[]
+  apart: string
   /** seen before, and not where it should be seen: names */
   missing: string[]
   /** seen by too few frames to be a marker: number of them */
@@ -64,7 +70,7 @@ const MERGE = 2.5
 /** frames in a row in which a marker should have been seen */
 const MISSED = 12
 
-export function mapInput(t: Tracker, o: { stereo: Stereo | null; scale: number; range?: { near: number; far: number }; ids?: readonly string[] }): MapInput {
+export function mapInput(t: Tracker, o: Pick<MapInput, 'stereo' | 'scale' | 'range' | 'ids' | 'before'>): MapInput {
   const k = t.known
   return {
     ...o,
@@ -111,7 +117,18 @@ export function solveMap(input: MapInput): SolvedMap {
     }
     solution = adjust(input, assigned, of, sight)
   }
-  return report(input, of, later, assigned, solution)
+  const solved = report(input, of, later, assigned, solution)
+  return input.before ? since(input.before, solved) : solved
+}
+
+/** Brings the map into the axes of the one before, and names what moved in between. */
+function since(before: Markers, solved: SolvedMap): SolvedMap {
+  const c = continueMap(before, solved)
+  const named = new Set(solved.moved.map((m) => m.id))
+  const moved = c.moved.filter((m) => !named.has(m.id)).map((m): MovedMarker => ({ ...m, shift: [0, 0, 0], time: -1, together: [] }))
+  const all = [...solved.moved, ...moved]
+  together(all)
+  return { ...solved, markers: c.markers, moved: all, kept: c.kept, apart: c.apart }
 }
 
 export const solveMapKernel = defineKernel('solve-marker-map', (input: MapInput): SolvedMap | { error: { code: string; message: string; remedy: string } } => {
@@ -257,6 +274,8 @@ function report(
     moved,
     missing: missing.filter((at) => !relocated.some((r) => r.from === at)).map((at) => name(of[used[at]])),
     dropped: input.diameters.length - new Set(used.map((m) => of[m])).size,
+    kept: [],
+    apart: '',
     frames: result.poses.filter((p) => p as Mat4 | undefined).length,
     sightings: sightings.marker.length,
     rejected: result.rejected,

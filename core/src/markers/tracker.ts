@@ -137,7 +137,7 @@ export function makeTracker(o: TrackerOptions) {
         const [x, y, z] = place(back, seen.xyz, i)
         const m = nearestKnown(c, x, y, z, Math.min(gate, c.grid.cell))
         if (m < 0 || differ(seen.diameters[i], c.diameters[m])) continue
-        if (round > 1 && misfit(c, seen, info, cov, at, fit?.covariance, i, m) > (round === 2 ? 2 * GATE : GATE)) continue
+        if (round > 1 && misfit(c, seen, cov, at, fit?.covariance, i, m) > (round === 2 ? 2 * GATE : GATE)) continue
         pairs[i] = m
         count++
       }
@@ -150,16 +150,7 @@ export function makeTracker(o: TrackerOptions) {
   }
 
   /** How far a sighting lies from its marker in standard deviations of both, and of the pose. */
-  const misfit = (
-    c: Constellation,
-    seen: MarkerFrame,
-    info: Float64Array,
-    cov: Float64Array,
-    at: Mat4,
-    poseCovariance: Float64Array | undefined,
-    i: number,
-    m: number,
-  ): number => {
+  const misfit = (c: Constellation, seen: MarkerFrame, cov: Float64Array, at: Mat4, poseCovariance: Float64Array | undefined, i: number, m: number): number => {
     const p = c.positions
     const [px, py, pz] = [
       at[0] * p[3 * m] + at[1] * p[3 * m + 1] + at[2] * p[3 * m + 2],

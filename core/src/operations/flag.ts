@@ -23,7 +23,7 @@ export const flag = defineOperation({
   run(inputs, params) {
     const [field] = inputs['field'] as Item<Field>[]
     const [on] = inputs['on'] as Item[]
-    if (on.data.kind === 'field') throw new OakError('wrong-input', 'A flag stands on a mesh or on points.')
+    if (on.data.kind === 'field' || on.data.kind === 'markers') throw new OakError('wrong-input', 'A flag stands on a mesh or on points.')
     const f = fieldAround(field.data.values, on.data, on.pose, params.at, params.radius)
     const u = 2 * Math.hypot(f.standardError, params.alignmentError)
     const words = Math.abs(f.mean) <= params.limit ? 'within limits' : f.mean > 0 ? 'extra' : 'missing'

@@ -1,5 +1,6 @@
 import type { z } from 'zod'
 import type { RunContext } from '../base/run.ts'
+import type { Markers } from '../markers/markers.ts'
 import type { ByteSource } from '../formats/source.ts'
 import type { Mesh } from '../shape/mesh.ts'
 import type { Placed, Points } from '../shape/points.ts'
@@ -16,7 +17,7 @@ export interface FileValue {
   readonly kind: 'file'
   readonly source: ByteSource
 }
-export type Value = Points | Mesh | Field
+export type Value = Points | Mesh | Field | Markers
 export type Kind = Value['kind'] | 'file'
 export type Item<V extends Value = Value> = Placed<V>
 

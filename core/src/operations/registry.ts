@@ -10,11 +10,15 @@ import { deviation } from './deviation.ts'
 import { facts } from './facts.ts'
 import { flag } from './flag.ts'
 import { importFile } from './import.ts'
+import { importMarkers } from './import-markers.ts'
 import { islands } from './islands.ts'
+import { joinMarkers } from './join-markers.ts'
 import { lasso } from './lasso.ts'
+import { mapMarkers } from './map-markers.ts'
 import { merge } from './merge.ts'
 import { normals } from './normals.ts'
 import type { Evidence, Inputs, Operation, Outputs } from './operation.ts'
+import { planMarkersOperation } from './plan-markers.ts'
 import { reduce } from './reduce.ts'
 import { sample } from './sample.ts'
 import { strays } from './strays.ts'
@@ -24,6 +28,10 @@ import { trimPlane } from './trim-plane.ts'
 /** Every operation, in the order of the work. Adding a capability means adding its file and its line here. */
 export const OPERATIONS: readonly Operation[] = [
   importFile,
+  planMarkersOperation,
+  mapMarkers,
+  importMarkers,
+  joinMarkers,
   thin,
   normals,
   trimPlane,

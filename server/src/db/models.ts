@@ -87,6 +87,8 @@ export interface ItemMeta {
   /** of points: distance between neighbours, mm */
   spacing?: number
   unit?: string
+  /** of markers: relative standard uncertainty of lengths */
+  scale?: number
   viewpoint?: [number, number, number]
 }
 
@@ -98,7 +100,7 @@ export class ItemRow extends Model<InferAttributes<ItemRow>, InferCreationAttrib
   declare port: string
   declare place: number
   declare name: string
-  declare kind: 'points' | 'mesh' | 'field'
+  declare kind: 'points' | 'mesh' | 'field' | 'markers'
   declare arrays: Record<string, ArrayRef>
   declare meta: ItemMeta
   declare pose: number[]

@@ -31,7 +31,7 @@ export async function enqueueStep(queue: Queue, jobId: string, request: StepRequ
   const ledger = await loadLedger(jobId)
   if (request.operation === SET_ASIDE) return setAside(queue, ledger, request.inputs?.['items'] ?? [])
   const op = operation(request.operation)
-  if (op.name === 'import') throw new OakError('wrong-input', 'Files are brought in by dropping them.', { remedy: 'Send the file itself.' })
+  if (op.inputs['file']) throw new OakError('wrong-input', 'Files are brought in by dropping them.', { remedy: 'Send the file itself.' })
   checkedParams(op, request.params)
   const waiting = ledger.steps.some((s) => s.state === 'queued' || s.state === 'running')
   for (const [port, slots] of Object.entries(request.inputs ?? {})) {
@@ -54,18 +54,29 @@ export async function enqueueStep(queue: Queue, jobId: string, request: StepRequ
   return step
 }
 
-export async function enqueueImport(
+/** A step that reads a file which is in the database already. */
+export async function enqueueFile(
   queue: Queue,
   jobId: string,
-  file: { id: string; name: string; role?: string | undefined; setup?: string | undefined; unit?: string | undefined; recordedWith?: StepRow['recordedWith'] },
+  name: 'import' | 'import-markers' | 'map-markers',
+  file: {
+    id: string
+    name: string
+    role?: string | undefined
+    setup?: string | undefined
+    unit?: string | undefined
+    params?: Record<string, unknown>
+    inputs?: Record<string, string[]>
+    recordedWith?: StepRow['recordedWith']
+  },
 ): Promise<StepRow> {
-  const op = operation('import')
+  const op = operation(name)
   const step = await StepRow.create({
     jobId,
     operation: op.name,
     version: op.version,
-    params: file.unit ? { unit: file.unit } : {},
-    inputs: {},
+    params: { ...file.params, ...(file.unit ? { unit: file.unit } : {}) },
+    inputs: file.inputs ?? {},
     fileId: file.id,
     fileName: file.name,
     fileRole: file.role ?? null,

@@ -6,13 +6,14 @@ import { OakError } from '@oak-gauge/core/base/errors.ts'
 import { transformArray } from '@oak-gauge/core/base/mat4.ts'
 import { f32 } from '@oak-gauge/core/base/arrays.ts'
 import { writeAny, WRITABLE } from '@oak-gauge/core/formats/index.ts'
+import { writePlacedMarkers } from '@oak-gauge/core/formats/markers.ts'
 import { writeFieldCsv } from '@oak-gauge/core/formats/table.ts'
 import { transformMesh } from '@oak-gauge/core/shape/mesh.ts'
 import { makePoints } from '@oak-gauge/core/shape/points.ts'
 import { loadArray, readBlob, storeFile } from '../blobs.ts'
 import type { Database } from '../db/connect.ts'
 import { ItemRow, type ArrayRef } from '../db/models.ts'
-import { enqueueImport, type Queue } from '../ledger/enqueue.ts'
+import { enqueueFile, type Queue } from '../ledger/enqueue.ts'
 import { jobOr404, loadLedger, toStep } from '../ledger/state.ts'
 import { unpackItem, type Arrays } from '../worker/pack.ts'
 import type { ScannerKeeper } from '../scanners/keeper.ts'
@@ -38,8 +39,15 @@ export function fileRoutes(db: Database, queue: Queue, keeper: ScannerKeeper): R
     const stored = await storeFile(db.pool, name, limited(req, name))
     if (stored.bytes === 0) throw new OakError('empty', 'The file is empty (0 bytes).', { where: name, remedy: 'Export or copy it again.' })
     // a pass keeps how its scanner stood when it came in
-    const recordedWith = job.scanner && query.role !== 'nominal' && query.role !== 'mesh' ? await standing(job.scanner, keeper) : null
-    const step = await enqueueImport(queue, job.id, { id: stored.id, name, role: query.role, setup: query.setup, unit: query.unit, recordedWith })
+    const recordedWith = job.scanner && (query.role === undefined || query.role === 'pass') ? await standing(job.scanner, keeper) : null
+    const step = await enqueueFile(queue, job.id, query.role === 'marker-map' ? 'import-markers' : 'import', {
+      id: stored.id,
+      name,
+      role: query.role,
+      setup: query.setup,
+      unit: query.unit,
+      recordedWith,
+    })
     res.status(202).json(toStep(step))
   })
 
@@ -108,6 +116,7 @@ async function written(db: Database, row: ItemRow, format: string): Promise<{ pa
     if (!on) throw new OakError('not-on-tray', 'The part this table belongs to is not on the tray any more.', { remedy: 'Step back to where it was.' })
     return { parts: writeFieldCsv(d, unpackItem(on, await loadAll(db, on.arrays))), ending: 'csv' }
   }
+  if (d.kind === 'markers') return { parts: [new TextEncoder().encode(writePlacedMarkers(d, item.pose))], ending: 'csv' }
   if (!(WRITABLE as readonly string[]).includes(format))
     throw new OakError('wrong-format', `Files of the format “${format}” are not written.`, { remedy: `Choose one of: ${WRITABLE.join(', ')}.` })
   const placed =

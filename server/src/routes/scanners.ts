@@ -18,10 +18,13 @@ import { ArtefactRow, CalibrationRow, NoteRow, ScannerRow, VerificationRow } fro
 import { CalibrationRun } from '../scanners/calibrationrun.ts'
 import { certificatePdf } from '../scanners/certificate.ts'
 import { decodeImage } from '../scanners/decode.ts'
+import { MappingRun } from '../markers/mappingrun.ts'
+import { idle, warmEnough } from '../scanners/guards.ts'
 import type { ScannerKeeper } from '../scanners/keeper.ts'
 import { artefactSummary, calibrationSummary, scannerDetail, scannerOr404, scannerSummary, verificationSummary } from '../scanners/summary.ts'
 import { putIntoUse } from '../scanners/use.ts'
 import { VerificationRun } from '../scanners/verificationrun.ts'
+import { actOnMapping } from './markers.ts'
 
 export function scannerRoutes(keeper: ScannerKeeper): Router {
   const r = Router()
@@ -86,12 +89,13 @@ export function scannerRoutes(keeper: ScannerKeeper): Router {
   })
   r.get('/scanners/:id/run', (req, res) => {
     const { run } = keeper.of(req.params.id)
-    res.json(run instanceof CalibrationRun || run instanceof VerificationRun ? run.state() : null)
+    res.json(run instanceof CalibrationRun || run instanceof VerificationRun || run instanceof MappingRun ? run.state() : null)
   })
   r.post('/scanners/:id/run/:what', async (req, res) => {
     const { run } = keeper.of(req.params.id)
     const { what } = req.params
-    if (run instanceof CalibrationRun) {
+    if (run instanceof MappingRun) await actOnMapping(run, what, req.body)
+    else if (run instanceof CalibrationRun) {
       if (what === 'hand') await run.move(handRequest.parse(req.body))
       else if (what === 'skip') await run.skip()
       else if (what === 'solve') await run.solve()
@@ -223,19 +227,4 @@ async function certificate<T extends Plate | BallBar>(id: string, kind: Artefact
   const a = await ArtefactRow.findOne({ where: { id, kind } })
   if (!a) throw new OakError('not-found', kind === 'plate' ? 'There is no such plate.' : 'There is no such ball bar.', { remedy: 'Choose one from the list.' })
   return a.certificate as T
-}
-
-function idle(keeper: ScannerKeeper, id: string): void {
-  const { run } = keeper.of(id)
-  if (run && !run.over()) throw new OakError('busy', `A ${run.kind} of this scanner is going on.`, { remedy: 'End it first, or give it up.' })
-}
-
-/** Measuring with a cold scanner wants an explicit "anyway". */
-function warmEnough(keeper: ScannerKeeper, row: ScannerRow, anyway: boolean): void {
-  keeper.link(row.id)
-  const { state } = keeper.of(row.id)
-  if (state && !state.warm && !anyway)
-    throw new OakError('cold', `${row.name} is still warming up (${state.celsius.toFixed(1)} °C).`, {
-      remedy: 'Wait until it is warm; what is measured before drifts away. If it must be now, say so: it is recorded.',
-    })
 }

@@ -1,16 +1,5 @@
-import { createRequire } from 'node:module'
-import PDFDocument from 'pdfkit'
 import type { CalibrationRow, ScannerRow, VerificationRow } from '../db/scannermodels.ts'
-
-const need = createRequire(import.meta.url)
-/** the fonts of the application, from its own packages */
-const FONT = {
-  text: '@fontsource/commissioner/files/commissioner-latin-400-normal.woff',
-  bold: '@fontsource/commissioner/files/commissioner-latin-600-normal.woff',
-  figures: '@fontsource/spline-sans-mono/files/spline-sans-mono-latin-400-normal.woff',
-}
-const INK = '#2B2520'
-const OAK = '#8A5A2B'
+import { INK, OAK, openPdf, SOFT } from '../pdf.ts'
 
 const QUANTITY = {
   form: 'Probing form error, band of 95 % of the points',
@@ -20,19 +9,14 @@ const QUANTITY = {
 
 /** The verification of a scanner as a page to print. Everything on it is from the database. */
 export function certificatePdf(scanner: ScannerRow, calibration: CalibrationRow | null, v: VerificationRow): PDFKit.PDFDocument {
-  const pdf = new PDFDocument({
-    size: 'A4',
-    margin: 56,
-    info: { Title: `Verification of ${scanner.name}, ${v.at.toISOString().slice(0, 10)}`, Creator: 'Oak Gauge' },
-  })
-  for (const [name, file] of Object.entries(FONT)) pdf.registerFont(name, need.resolve(file))
+  const pdf = openPdf(`Verification of ${scanner.name}, ${v.at.toISOString().slice(0, 10)}`)
   const day = (d: Date) => d.toISOString().slice(0, 16).replace('T', ' ') + ' UTC'
   pdf.fillColor(OAK).font('bold').fontSize(11).text('Oak Gauge')
   pdf.fillColor(INK).fontSize(20).text(`Verification of ${scanner.name}`).moveDown(0.3)
   pdf.font('text').fontSize(10)
   const fact = (name: string, value: string) => {
     const y = pdf.y
-    pdf.fillColor('#6B5D4F').text(name, 56, y, { width: 150 })
+    pdf.fillColor(SOFT).text(name, 56, y, { width: 150 })
     pdf.fillColor(INK).text(value, 210, y, { width: 330 })
     pdf.y = Math.max(pdf.y, y + 15)
   }
@@ -87,7 +71,7 @@ export function certificatePdf(scanner: ScannerRow, calibration: CalibrationRow 
   pdf
     .font('text')
     .fontSize(8.5)
-    .fillColor('#6B5D4F')
+    .fillColor(SOFT)
     .text(
       'Quantities in the manner of ISO 10360-13 and VDI/VDE 2634 parts 2 and 3: spheres fitted by least squares with free radius, at most 3 in 1000 points taken out as outliers, ' +
         'the cone of 45 degrees around the rod left out. Decided by ISO 14253-1: passed when the value lies inside the limit by more than its expanded uncertainty U (k = 2), failed when it lies outside by more than U. ' +

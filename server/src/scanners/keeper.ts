@@ -10,7 +10,7 @@ import { startStandIn, type RunningStandIn } from './standins.ts'
 
 /** What is going on with a scanner that a frame or a broken link concerns. */
 export interface Run {
-  readonly kind: 'calibration' | 'verification'
+  readonly kind: 'calibration' | 'verification' | 'mapping'
   phase(): string
   frame(f: LinkFrame): void | Promise<void>
   /** the link is gone; the run waits */

@@ -182,6 +182,8 @@ function roleOf(op: Operation, step: StepRow, item: Partial<ItemRow>): Role {
     if (item.kind === 'points') return 'pass'
     return /\.(step|stp)$/i.test(step.fileName ?? '') ? 'nominal' : 'mesh'
   }
+  if (item.kind === 'markers') return op.name === 'plan-markers' ? 'marker-plan' : 'marker-map'
+  if (op.name === 'plan-markers') return 'shape'
   if (item.kind === 'field') return op.name === 'deviation' ? 'deviation' : 'map'
   if (item.kind === 'points') return op.name === 'adjust' ? 'map' : 'pass'
   return 'mesh'

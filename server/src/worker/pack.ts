@@ -1,4 +1,5 @@
 import type { Item, Value } from '@oak-gauge/core/operations/operation.ts'
+import { makeMarkers } from '@oak-gauge/core/markers/markers.ts'
 import { makeMesh } from '@oak-gauge/core/shape/mesh.ts'
 import { boundingBox, makePoints } from '@oak-gauge/core/shape/points.ts'
 import { pointSpacing } from '@oak-gauge/core/shape/spacing.ts'
@@ -37,6 +38,19 @@ export function packValue(v: Value): { arrays: Arrays; meta: ItemMeta } {
       meta: { count: v.triangles.length / 3, box: [...boundingBox(v.vertices)], faces },
     }
   }
+  if (v.kind === 'markers')
+    return {
+      arrays: {
+        positions: v.positions,
+        diameters: v.diameters,
+        normals: v.normals,
+        covariance: v.covariance,
+        frames: v.frames,
+        perch: v.perch,
+        ids: new TextEncoder().encode(v.ids.join('\n')),
+      },
+      meta: { count: v.ids.length, box: v.ids.length ? [...boundingBox(v.positions)] : null, faces: 0, scale: v.scale },
+    }
   return { arrays: { values: v.values }, meta: { count: v.values.length, box: null, faces: 0, unit: v.unit } }
 }
 
@@ -63,6 +77,21 @@ export function unpackItem(row: ItemRow, a: Arrays): Item {
         faces: a['faces'] as Uint32Array | undefined,
         unmeasured: a['unmeasured'] as Uint8Array | undefined,
         colours: a['colours'] as Uint8Array | undefined,
+      }),
+    }
+  if (row.kind === 'markers')
+    return {
+      name: row.name,
+      pose,
+      data: makeMarkers({
+        ids: a['diameters'].length ? new TextDecoder().decode(a['ids']).split('\n') : [],
+        positions: a['positions'] as Float32Array,
+        diameters: a['diameters'] as Float32Array,
+        normals: a['normals'],
+        covariance: a['covariance'],
+        frames: a['frames'],
+        perch: a['perch'],
+        scale: row.meta.scale,
       }),
     }
   return { name: row.name, pose, data: { kind: 'field', values: a['values'] as Float32Array, unit: row.meta.unit ?? '' } }

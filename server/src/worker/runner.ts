@@ -11,7 +11,7 @@ import { threadPool } from '@oak-gauge/threads'
 import { fileSource } from '../blobs.ts'
 import { toProblem } from '../problem.ts'
 import type { FromRunner, MadeItem, RunRequest } from './messages.ts'
-import type { Arrays } from './pack.ts'
+import { packValue, type Arrays } from './pack.ts'
 import { paint } from './picture.ts'
 
 /** The thread that computes. It may be ended at any moment: it holds nothing that is not elsewhere too. */
@@ -45,7 +45,7 @@ async function run(r: RunRequest, say: (m: FromRunner) => void): Promise<void> {
     },
   }
   const start = performance.now()
-  const inputs: Inputs = r.file ? { file: [{ kind: 'file', source: await fileSource(db, r.file.id, r.file.name) }] } : r.inputs
+  const inputs: Inputs = r.file ? { ...r.inputs, file: [{ kind: 'file', source: await fileSource(db, r.file.id, r.file.name) }] } : r.inputs
   let result
   try {
     result = await runOperation(r.operation, inputs, r.params, ctx)
@@ -60,6 +60,11 @@ async function run(r: RunRequest, say: (m: FromRunner) => void): Promise<void> {
   for (const m of made) {
     const { data } = m.item
     if (data.kind === 'field') continue
+    if (data.kind === 'markers') {
+      // few numbers: the browser gets them all
+      m.display = packValue(data).arrays
+      continue
+    }
     // a pose moved, the points did not: the display level is known already
     const replaced = op.outputs[m.port]?.replaces
     const before = replaced ? r.inputs[replaced]?.[m.place] : undefined

@@ -6,7 +6,7 @@ import { problemOf, useJobQuery, useMoveHeadMutation } from '../api.ts'
 import { KeysHelp } from '../help/KeysHelp.tsx'
 import { FindAction, type Action } from '../help/FindAction.tsx'
 import { ProblemBox } from '../looks/ProblemBox.tsx'
-import { CARDS } from '../stages/cards.ts'
+import { CARDS, OVERLAYS } from '../stages/cards.ts'
 import { useAppDispatch, useAppSelector } from '../store.ts'
 import { Stage3d } from '../view/Stage3d.tsx'
 import { view } from '../view/viewSlice.ts'
@@ -92,6 +92,7 @@ export function JobPage() {
       </p>
     )
   const Card = CARDS[job.stage]
+  const Overlay = OVERLAYS[job.stage]
   return (
     <JobProvider value={job}>
       <div className="job">
@@ -100,6 +101,7 @@ export function JobPage() {
         <div className="view">
           <Stage3d key={id} />
           <Tray />
+          {Overlay && <Overlay />}
         </div>
         <Card key={`${id} ${job.stage}`} go={go} />
         <EvidenceStrip back={back} forward={forward} />

@@ -22,7 +22,7 @@ export function Tray() {
     ...state.setups.map((s) => ({ key: s.id, name: s.name, items: passes.filter((p) => p.setup === s.id) })),
     { key: 'loose', name: 'Without a setup', items: passes.filter((p) => !state.setups.some((s) => s.id === p.setup)) },
   ].filter((g) => g.items.length)
-  const others = state.tray.filter((i) => i.role === 'mesh' || i.role === 'nominal')
+  const others = state.tray.filter((i) => i.role === 'mesh' || i.role === 'nominal' || i.role === 'shape' || i.kind === 'markers')
   if (!groups.length && !others.length) return null
   const isShown = (i: TrayItem) => !(hidden[i.slot] ?? !shownByDefault(i, stage, state.tray))
   const eye = (items: TrayItem[], name: string) => {
@@ -43,7 +43,11 @@ export function Tray() {
   const line = (i: TrayItem, inside: boolean) => (
     <div className={`line${inside ? ' in' : ''}`} key={i.slot} data-item={i.name}>
       {eye([i], i.name)}
-      <span className="swatch" style={{ background: `rgb(${swatchOf(i, passes).join(' ')})` }} />
+      {i.kind === 'markers' ? (
+        <span className={`swatch ${i.role}`} />
+      ) : (
+        <span className="swatch" style={{ background: `rgb(${swatchOf(i, passes).join(' ')})` }} />
+      )}
       <span className="name" title={i.name}>
         {i.name}
       </span>

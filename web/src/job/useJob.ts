@@ -54,9 +54,17 @@ function useReady(scanner: string | null): StageState {
 /** What a stage shows unless the person says otherwise. */
 export function shownByDefault(item: TrayItem, stage: Stage, tray: TrayItem[]): boolean {
   const mesh = tray.some((i) => i.role === 'mesh')
+  if (stage === 'Mark') return item.role === 'marker-plan' || item.role === 'marker-map' || item.role === 'shape' || shownForMarking(item, tray)
+  if (item.role === 'shape') return false
   const early = stage === 'Brief' || stage === 'Ready' || stage === 'Capture' || stage === 'Clean' || stage === 'Align'
   if (item.role === 'pass') return early || !mesh
   if (item.role === 'mesh') return !early || !tray.some((i) => i.role === 'pass')
   if (item.role === 'nominal') return stage === 'Datum' || (stage === 'Capture' && !tray.some((i) => i.role === 'pass' || i.role === 'mesh'))
+  return false
+}
+
+/** Markers are looked at on the shape they are planned on: the nominal, else a mesh, else what was recorded. */
+function shownForMarking(item: TrayItem, tray: TrayItem[]): boolean {
+  for (const role of ['nominal', 'mesh', 'pass'] as const) if (tray.some((i) => i.role === role)) return item.role === role
   return false
 }

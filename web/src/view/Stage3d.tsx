@@ -3,6 +3,7 @@ import { useOpenJob } from '../job/useJob.ts'
 import { useAppDispatch, useAppSelector } from '../store.ts'
 import { Flags } from './Flags.tsx'
 import { Legend } from './Legend.tsx'
+import { MarkerRings } from './MarkerRings.tsx'
 import { Marks } from './Marks.tsx'
 import { createStage, type Stage } from './scene.ts'
 import { useShown } from './useShown.ts'
@@ -137,6 +138,7 @@ export function Stage3d() {
       )}
       {stage && <Marks stage={stage} />}
       {stage && <Flags stage={stage} />}
+      {stage && <MarkerRings stage={stage} />}
       {v.map && shown.some((s) => s.values) && <Legend />}
       {pairs && (
         <div className="halves">

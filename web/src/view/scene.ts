@@ -270,6 +270,18 @@ export function createStage(canvas: HTMLCanvasElement) {
       const w = sides ? size.x / 2 : size.x
       return { x: ((v.x + 1) / 2) * w + (half === 'right' ? w : 0), y: ((1 - v.y) / 2) * size.y }
     },
+    /** where one looks from, in the job */
+    eye(): [number, number, number] {
+      const p = views.left.camera.position
+      return [p.x, p.y, p.z]
+    },
+    /** the line of sight through a place of the window, in the job */
+    ray(clientX: number, clientY: number): { origin: [number, number, number]; direction: [number, number, number] } {
+      const r = canvas.getBoundingClientRect()
+      const c = views.left.camera
+      const d = new Vector3((2 * (clientX - r.left)) / r.width - 1, 1 - (2 * (clientY - r.top)) / r.height, 0.5).unproject(c).sub(c.position).normalize()
+      return { origin: [c.position.x, c.position.y, c.position.z], direction: [d.x, d.y, d.z] }
+    },
     /** job coordinates to clip space, row major, and the direction of the view: what a loop is kept with */
     camera(): { view: number[]; depth: [number, number, number] } {
       const c = views.left.camera

@@ -10,7 +10,7 @@ const NOMINAL = [214, 205, 186] as const
 export const EMPTY_LOOPS: never[] = []
 
 export function swatchOf(item: TrayItem, passes: TrayItem[]): readonly [number, number, number] {
-  if (item.role === 'mesh') return MESH
+  if (item.role === 'mesh' || item.role === 'shape') return MESH
   if (item.role === 'nominal') return NOMINAL
   return SWATCHES[
     Math.max(
@@ -41,7 +41,10 @@ export function useShown(): { shown: Shown[]; waiting: number; failed: boolean }
     const field = state.tray.find((i) => i.kind === 'field' && i.slot === map)
     // places that exist only to carry a map are drawn with it
     const drawn = state.tray.filter(
-      (i) => i.kind !== 'field' && !(hidden[i.slot] ?? !(shownByDefault(i, stage, state.tray) || (i.role === 'map' && field?.on === i.slot))),
+      (i) =>
+        i.kind !== 'field' &&
+        i.kind !== 'markers' &&
+        !(hidden[i.slot] ?? !(shownByDefault(i, stage, state.tray) || (i.role === 'map' && field?.on === i.slot))),
     )
     return { drawn, field }
   }, [state.tray, hidden, stage, map])

@@ -214,7 +214,12 @@ function aims(xyz: Float32Array, facing: number[], d: number[], reach: number): 
     for (let i = 0; i < facing.length; i++) if (distance[i] > distance[next]) next = i
     if (distance[next] <= reach) break
   }
-  return Array.from({ length: centres }, (_, c) => middleOf(xyz, facing.filter((_q, i) => owner[i] === c)))
+  return Array.from({ length: centres }, (_, c) =>
+    middleOf(
+      xyz,
+      facing.filter((_q, i) => owner[i] === c),
+    ),
+  )
 }
 
 function middleOf(xyz: Float32Array, list: number[]): [number, number, number] {

@@ -34,7 +34,7 @@ export const useUploads = (job: string) =>
 export const dismissUpload = (k: number) => change(uploads.filter((u) => u.key !== k))
 
 export interface Destination {
-  role?: 'nominal' | 'mesh'
+  role?: 'nominal' | 'mesh' | 'marker-map'
   setup?: string
 }
 

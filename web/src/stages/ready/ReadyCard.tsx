@@ -24,8 +24,8 @@ export function ReadyCard({ go }: CardProps) {
       question="Which scanner records this part?"
       about="Its calibration is kept beside each pass that comes in from now on. Passes of another program can come in without one."
       foot={
-        <Button type="primary" onClick={() => go('Capture')}>
-          {own ? 'Go on to Capture' : 'Go on without one'}
+        <Button type="primary" onClick={() => go('Mark')}>
+          {own ? 'Go on to Mark' : 'Go on without one'}
         </Button>
       }
     >

@@ -1,0 +1,93 @@
+import { z } from 'zod'
+import { identity } from '../base/mat4.ts'
+import { readText } from '../formats/source.ts'
+import { readMarkerRecording } from '../formats/markers.ts'
+import { levelled } from '../markers/levelled.ts'
+import { mapFrames, type MappedFrames } from '../markers/mapframes.ts'
+import { worstUncertainty, type Markers } from '../markers/markers.ts'
+import { defineOperation, q, type FileValue, type Item, type Quantity } from './operation.ts'
+
+export const mapMarkers = defineOperation({
+  name: 'map-markers',
+  version: 1,
+  title: 'Map the markers',
+  about: 'Solves all frames of a recording and all markers in it together. Each marker gets a position with its uncertainty; markers that moved are named.',
+  params: z.object({
+    name: z.string().max(120).optional().describe('Name of the map.'),
+    target: z.number().positive().default(0.02).describe('Expanded uncertainty (k = 2) a marker should reach, mm.'),
+  }),
+  inputs: {
+    file: { kinds: ['file'], about: 'the recording' },
+    known: { kinds: ['markers'], optional: true, about: 'the map of this setup so far: the new one takes its place' },
+    from: { kinds: ['markers'], optional: true, about: 'the map of another setup whose markers travelled along' },
+  },
+  outputs: { map: { kind: 'markers', replaces: 'known', about: 'the map' } },
+  async run(inputs, params, ctx) {
+    const [{ source }] = inputs['file'] as FileValue[]
+    const [known] = (inputs['known'] ?? inputs['from'] ?? []) as (Item<Markers> | undefined)[]
+    ctx.progress(0, 'reading')
+    const recording = readMarkerRecording(await readText(source), source.name)
+    const m = mapFrames(
+      recording.frames,
+      {
+        stereo: recording.optics,
+        scale: recording.scale,
+        ...(recording.range ? { range: recording.range } : {}),
+        ...(known ? { known: known.data } : {}),
+      },
+      ctx,
+    )
+    // what goes on from a map keeps its axes
+    const markers = known ? m.markers : levelled(m.markers).markers
+    return {
+      outputs: { map: [{ name: params.name ?? 'Marker map', data: markers, pose: known?.pose ?? identity() }] },
+      evidence: { quantities: quantitiesOf(m, markers), warnings: warningsOf(m, markers, params.target) },
+    }
+  },
+})
+
+function quantitiesOf(m: MappedFrames, markers: Markers): Quantity[] {
+  const u = markers.ids.map((_, i) => 2 * worstUncertainty(markers.covariance, i))
+  return [
+    q('markers', markers.ids.length),
+    q('position, U (k = 2), rms', 2 * m.uncertainty, 'mm'),
+    q('position, U (k = 2), largest', Math.max(...u), 'mm'),
+    q('residual, rms', m.rms, 'mm'),
+    ...(m.moved.length ? [q('moved', m.moved.map((c) => c.id).join(', '))] : []),
+    ...(m.missing.length ? [q('missing', m.missing.join(', '))] : []),
+    ...(m.kept.length ? [q('kept from before', m.kept.join(', '))] : []),
+    q('frames', m.recorded),
+    q('frames not placed', m.lost),
+    q('sightings', m.sightings),
+    q('sightings set aside', m.rejected),
+    ...(markers.scale > 0 ? [q('scale, relative uncertainty', 1e6 * markers.scale, 'ppm')] : []),
+    ...markers.ids.map((id, i) => q('U', u[i], 'mm', id)),
+    ...m.residuals.map((r, i) => q('residual', r, 'mm', markers.ids[i])),
+    ...m.angles.map((a, i) => q('widest angle', a, '°', markers.ids[i])),
+    ...m.moved.map((c) => q('moved by', c.distance, 'mm', c.id, c.uncertainty)),
+  ]
+}
+
+function warningsOf(m: MappedFrames, markers: Markers, target: number): string[] {
+  const out: string[] = []
+  if (m.apart) out.push(`The earlier map does not hold this one: ${m.apart} Passes recorded with it do not belong to this map.`)
+  const group = m.moved.find((c) => c.together.length > 0)
+  if (group)
+    out.push(
+      `Markers ${group.together.join(', ')} moved at the same time, the others did not: the part was nudged against the table, or the other way round. Passes recorded before and after belong to two setups.`,
+    )
+  for (const c of m.moved)
+    if (!c.together.length)
+      out.push(
+        `Marker ${c.id} moved by ${c.distance.toFixed(2)} ± ${(2 * c.uncertainty).toFixed(2)} mm. It has its new place; what was seen before does not count for it.`,
+      )
+  for (const id of m.missing) out.push(`Marker ${id} is gone: it was not seen again where it should have been.`)
+  const poor = markers.ids.filter((_, i) => 2 * worstUncertainty(markers.covariance, i) > target)
+  if (poor.length)
+    out.push(
+      `${poor.length} markers do not reach ${target} mm yet: ${poor.slice(0, 8).join(', ')}${poor.length > 8 ? ' …' : ''}. Show them from more directions.`,
+    )
+  if (m.dropped > 0) out.push(`${m.dropped} things were seen too seldom to be markers, and were left out.`)
+  if (m.lost > 0.2 * m.recorded) out.push(`${m.lost} of ${m.recorded} frames could not be placed.`)
+  return out
+}

@@ -1,0 +1,140 @@
+import { Router } from 'express'
+import { handRequest, nudgeRequest, startMapping } from '@oak-gauge/contract'
+import { OakError } from '@oak-gauge/core/base/errors.ts'
+import type { CalibrationResult } from '@oak-gauge/core/calibrate/calibration.ts'
+import type { Markers } from '@oak-gauge/core/markers/markers.ts'
+import { turned } from '@oak-gauge/core/markers/levelled.ts'
+import { transformMesh, type Mesh } from '@oak-gauge/core/shape/mesh.ts'
+import type { Item } from '@oak-gauge/core/operations/operation.ts'
+import { loadArray } from '../blobs.ts'
+import type { Database } from '../db/connect.ts'
+import { ItemRow, SetupRow } from '../db/models.ts'
+import { CalibrationRow, VerificationRow, type ScannerRow } from '../db/scannermodels.ts'
+import type { Queue } from '../ledger/enqueue.ts'
+import { loadLedger, type Ledger } from '../ledger/state.ts'
+import { MappingRun } from '../markers/mappingrun.ts'
+import { placementSheet } from '../markers/sheet.ts'
+import { setStage, stageInput, type StageInput } from '../markers/stage.ts'
+import { idle, warmEnough } from '../scanners/guards.ts'
+import type { ScannerKeeper } from '../scanners/keeper.ts'
+import { scannerOr404 } from '../scanners/summary.ts'
+import { unpackItem, type Arrays } from '../worker/pack.ts'
+import { fileName } from './jobs.ts'
+
+export function markerRoutes(db: Database, queue: Queue, keeper: ScannerKeeper): Router {
+  const r = Router()
+
+  r.post('/jobs/:id/mapping', async (req, res) => {
+    const body = startMapping.parse(req.body)
+    const ledger = await loadLedger(req.params.id)
+    const setup = await SetupRow.findOne({ where: { id: body.setup, jobId: req.params.id } })
+    if (!setup) throw new OakError('not-found', 'There is no such setup.')
+    const scanner = await scannerOr404(body.scanner)
+    if (scanner.spec.arm)
+      throw new OakError('no-markers', `${scanner.name} knows its place from its arm and looks at no markers.`, {
+        remedy: 'Choose a scanner that tracks by markers.',
+      })
+    idle(keeper, scanner.id)
+    warmEnough(keeper, scanner, body.cold)
+    const link = keeper.link(scanner.id)
+    const known = body.known ? await knownMap(db, ledger, body.known, setup.id) : null
+    const run = await MappingRun.start(keeper, scanner, db, queue, {
+      job: req.params.id,
+      setup: setup.id,
+      setupName: setup.name,
+      target: body.target,
+      known,
+      stereo: (await inUse(scanner))?.stereo ?? link.hello.calibration.stereo,
+      calibration: scanner.calibrationId ?? '',
+      scale: await scaleUncertainty(scanner),
+      stage: link.hello.standIn ? await setStage(await stageOf(db, ledger, setup.place)) : null,
+    })
+    keeper.changed(scanner.id)
+    res.status(202).json(run.state())
+  })
+
+  /** The state of the mapping, as soon as it is newer than ?after=. */
+  r.get('/scanners/:id/mapping', async (req, res) => {
+    const { run } = keeper.of(req.params.id)
+    if (!(run instanceof MappingRun)) return void res.status(204).end()
+    res.setHeader('Cache-Control', 'no-store')
+    res.json(await run.live(Number(req.query['after'] ?? -1)))
+  })
+
+  /** Where the markers of a plan go, to print: faces at 1:1 where they fit on the paper. */
+  r.get('/items/:id/placement.pdf', async (req, res) => {
+    const row = await ItemRow.findByPk(req.params.id)
+    if (row?.kind !== 'markers') throw new OakError('not-found', 'There is no such plan.')
+    const ledger = await loadLedger(row.jobId)
+    const item = (await load(db, row)) as Item<Markers>
+    const part = await partOf(db, ledger)
+    res.setHeader('Content-Type', 'application/pdf')
+    res.setHeader('Content-Disposition', `inline; filename="${fileName(ledger.job.title)} markers.pdf"`)
+    placementSheet(ledger.job, turned(item.data, item.pose), part).pipe(res)
+  })
+  return r
+}
+
+/** What the scanner run's route passes on. */
+export async function actOnMapping(run: MappingRun, what: string, body: unknown): Promise<void> {
+  if (what === 'hold') run.hold()
+  else if (what === 'on') run.goOn()
+  else if (what === 'end') await run.end()
+  else if (what === 'cancel') await run.cancel()
+  else if (what === 'path') run.path()
+  else if (what === 'hand') await run.move(handRequest.parse(body))
+  else if (what === 'nudge') {
+    const { marker, distance } = nudgeRequest.parse(body)
+    await run.nudge(marker, distance)
+  } else throw new OakError('not-found', `A mapping knows no “${what}”.`)
+}
+
+async function load(db: Database, row: ItemRow): Promise<Item> {
+  const arrays: Arrays = {}
+  for (const [name, ref] of Object.entries(row.arrays)) arrays[name] = await loadArray(db.pool, ref)
+  return unpackItem(row, arrays)
+}
+
+/** A map to go on from, in its own axes. The new one takes its place when it is of the same setup. */
+async function knownMap(db: Database, l: Ledger, slot: string, setup: string): Promise<{ markers: Markers; slot: string; replaces: boolean }> {
+  const row = l.tray.get(slot)
+  if (row?.kind !== 'markers') throw new OakError('not-on-tray', 'That map is not on the tray any more.', { remedy: 'Choose again.' })
+  const item = (await load(db, row)) as Item<Markers>
+  return { markers: item.data, slot, replaces: l.slots.get(slot)?.setupId === setup }
+}
+
+async function inUse(scanner: ScannerRow): Promise<CalibrationResult | null> {
+  const row = scanner.calibrationId ? await CalibrationRow.findByPk(scanner.calibrationId, { attributes: ['result'] }) : null
+  return row?.result ?? null
+}
+
+/**
+ * Relative standard uncertainty of lengths: of the base line and the focal length by the calibration, and what the ball bar showed, as a
+ * rectangular distribution (GUM, JCGM 100, 4.3.7).
+ */
+async function scaleUncertainty(scanner: ScannerRow): Promise<number> {
+  const c = await inUse(scanner)
+  if (!c) return 0
+  const own = Math.hypot(c.uncertainty.baseline / c.baseline, (c.uncertainty.left['fx'] ?? 0) / c.stereo.left.fx)
+  const v = await VerificationRow.findOne({ where: { scannerId: scanner.id, calibrationId: scanner.calibrationId }, order: [['at', 'DESC']] })
+  const row = v?.result.rows.find((x) => x.name === 'distance')
+  return row && v ? Math.hypot(own, Math.abs(row.value) / v.bar.distance / Math.sqrt(3)) : own
+}
+
+/** The part of a job as the plan was made on it, in job coordinates. */
+async function partOf(db: Database, l: Ledger): Promise<Mesh | null> {
+  const step = l.path.findLast((s) => s.operation === 'plan-markers')
+  const slot = step?.inputs['shape']?.[0] ?? step?.slots['shape']?.[0]
+  const row = slot ? l.tray.get(slot) : undefined
+  if (row?.kind !== 'mesh') return null
+  const item = (await load(db, row)) as Item<Mesh>
+  return transformMesh(item.data, item.pose)
+}
+
+async function stageOf(db: Database, l: Ledger, place: number): Promise<StageInput> {
+  const step = l.path.findLast((s) => s.operation === 'plan-markers')
+  const slot = step?.slots['plan']?.[0]
+  const row = slot ? l.tray.get(slot) : undefined
+  const plan = row?.kind === 'markers' ? ((await load(db, row)) as Item<Markers>).data : null
+  return stageInput(step?.params ?? {}, plan, await partOf(db, l), place)
+}

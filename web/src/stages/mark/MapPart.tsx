@@ -1,0 +1,312 @@
+import { Button, Checkbox, Select } from 'antd'
+import { useRef, useState, type ReactNode } from 'react'
+import { Link } from 'react-router'
+import { UNITS, type Problem, type Stage, type TrayItem } from '@oak-gauge/contract'
+import {
+  problemOf,
+  useActOnRunMutation,
+  useAddSetupMutation,
+  useDismissStepMutation,
+  usePatchScannerMutation,
+  useRerunStepMutation,
+  useScannersQuery,
+  useStartMappingMutation,
+} from '../../api.ts'
+import { useOpenJob } from '../../job/useJob.ts'
+import { useStep } from '../../job/useStep.ts'
+import { Numbers, StepProblem, Warnings, WorkCard } from '../../job/WorkCard.tsx'
+import { Amount } from '../../looks/Amount.tsx'
+import { ProblemBox } from '../../looks/ProblemBox.tsx'
+import { minutes } from '../../scanners/health.tsx'
+import { dismissUpload, upload, useUploads } from '../capture/upload.ts'
+import { MapRunning } from './MapRunning.tsx'
+import { useMarkers } from './markers.ts'
+import { TravelPicture } from './TravelPicture.tsx'
+import { useMapping } from './useMapping.ts'
+
+/** Markers recorded by themselves, setup by setup. */
+export function MapPart({ head, go, onCheck }: { head: ReactNode; go(s: Stage): void; onCheck: (() => void) | null }) {
+  const { state, path, passes } = useOpenJob()
+  const { data: scanners } = useScannersQuery()
+  const fit = scanners?.filter((s) => s.kind !== 'arm-line') ?? []
+  const scanner = fit.find((s) => s.id === state.job.scanner) ?? fit.find((s) => s.kind === 'laser-lines') ?? fit.at(0)
+  const run = useMapping(scanner?.id ?? null)
+  const maps = state.tray.filter((i) => i.role === 'marker-map')
+  const [setupId, setSetup] = useState<string | null>(null)
+  const setup = state.setups.find((s) => s.id === setupId) ?? state.setups.find((s) => !maps.some((m) => m.setup === s.id)) ?? state.setups.at(-1)
+  const own = maps.findLast((m) => m.setup === setup?.id)
+  const others = maps.filter((m) => m.setup !== setup?.id)
+  const [travel, setTravel] = useState<boolean | null>(null)
+  const [again, setAgain] = useState(false)
+  const [target, setTarget] = useState(0.02)
+  const [cold, setCold] = useState(false)
+  const [start, { error, isLoading }] = useStartMappingMutation()
+  const [addSetup] = useAddSetupMutation()
+  const [patch] = usePatchScannerMutation()
+  const [act] = useActOnRunMutation()
+  const join = useStep()
+  const file = useRef<HTMLInputElement>(null)
+  const uploads = useUploads(state.job.id)
+  const problem = problemOf(error)
+  const step = own && path.find((s) => s.id === own.step)
+  const made = path.findLast((s) => s.operation === 'map-markers' || s.operation === 'import-markers')
+  const refused = state.steps.filter((s) => (s.operation === 'import-markers' || s.operation === 'map-markers') && s.state === 'failed')
+
+  if (scanner && run && run.job === state.job.id && run.phase !== 'done' && run.phase !== 'failed')
+    return <MapRunning head={head} run={run} scanner={scanner} />
+  const elsewhere = run !== null && run.phase !== 'done' && run.phase !== 'failed'
+
+  const isCold = scanner?.state != null && !scanner.state.warm
+  const connected = scanner?.link === 'connected'
+  const begin = (known: TrayItem | null) => {
+    if (!scanner || !setup) return
+    setAgain(false)
+    void start({ job: state.job.id, body: { scanner: scanner.id, setup: setup.id, known: known?.slot ?? null, target, cold: isCold && cold } })
+  }
+  const bringIn = (
+    <>
+      <Button size="small" onClick={() => file.current?.click()}>
+        Bring in a list
+      </Button>
+      <input
+        ref={file}
+        type="file"
+        hidden
+        aria-label="List of markers"
+        accept=".csv,.txt,.asc,.xyz,.pts"
+        onChange={(e) => {
+          if (e.target.files?.length) upload(state.job.id, [...e.target.files], { role: 'marker-map', ...(setup ? { setup: setup.id } : {}) })
+          e.target.value = ''
+        }}
+      />
+    </>
+  )
+  const pick = (
+    <div className="field">
+      <label htmlFor="m-setup">Setup</label>
+      <span style={{ display: 'flex', gap: 6 }}>
+        <Select
+          id="m-setup"
+          style={{ width: 150 }}
+          value={setup?.id ?? null}
+          onChange={(v) => {
+            setSetup(v)
+            setTravel(null)
+          }}
+          options={state.setups.map((s) => ({ value: s.id, label: `${s.name}${maps.some((m) => m.setup === s.id) ? '' : ', no map'}` }))}
+        />
+        <Button
+          style={{ height: 30 }}
+          title="Another setup: the part was turned or moved in between"
+          onClick={() => void addSetup({ id: state.job.id, name: `Setup ${state.setups.length + 1}` })}
+        >
+          New
+        </Button>
+      </span>
+    </div>
+  )
+  const troubles = (
+    <>
+      {uploads
+        .filter((u) => u.problem)
+        .map((u) => (
+          <div key={u.key}>
+            {u.problem && <ProblemBox problem={u.problem} />}
+            <Button size="small" onClick={() => dismissUpload(u.key)}>
+              Close
+            </Button>
+          </div>
+        ))}
+      {refused.map((s) => s.problem && <Refused key={s.id} step={s.id} operation={s.operation} problem={s.problem} />)}
+      {problem && <ProblemBox problem={problem} />}
+    </>
+  )
+
+  if (own && !again) {
+    const anchor = others.at(0)
+    return (
+      <WorkCard
+        question={`${own.count} markers of ${setup?.name ?? ''} are known`}
+        about="Every pass of this setup that sees them knows its place. Another setup has a map of its own."
+        foot={
+          <>
+            <Button type="primary" onClick={() => go('Capture')}>
+              Go on to Capture
+            </Button>
+            {onCheck && <Button onClick={onCheck}>Compare with the plan</Button>}
+          </>
+        }
+      >
+        {head}
+        {pick}
+        {step && <Numbers step={step} limit={8} />}
+        {step && <Warnings step={step} />}
+        {made && made !== step && <Warnings step={path.findLast((s) => s.operation === 'join-markers')} />}
+        <div style={{ display: 'flex', gap: 6, flexWrap: 'wrap' }}>
+          <Button size="small" onClick={() => setAgain(true)}>
+            Map again
+          </Button>
+          {anchor && (
+            <Button
+              size="small"
+              disabled={join.running}
+              title="Moves this setup and its passes so that the markers both share fall together"
+              onClick={() =>
+                void join.run({
+                  operation: 'join-markers',
+                  inputs: { anchor: [anchor.slot], loose: [own.slot], passes: passes.filter((p) => p.setup === setup?.id).map((p) => p.slot) },
+                })
+              }
+            >
+              Bring together with {state.setups.find((s) => s.id === anchor.setup)?.name ?? anchor.name}
+            </Button>
+          )}
+          <Button size="small" href={`/api/items/${own.id}/file?format=csv`}>
+            As a list
+          </Button>
+          {bringIn}
+        </div>
+        <StepProblem of={join} />
+        {troubles}
+        <MapTable item={own} />
+      </WorkCard>
+    )
+  }
+  const asks = others.length > 0 && !own
+  const known = own ?? (travel ? (others.at(-1) ?? null) : null)
+  return (
+    <WorkCard
+      question={
+        asks && travel === null ? 'The part lies otherwise now. Did the markers travel with it?' : `Which markers does ${setup?.name ?? 'the setup'} have?`
+      }
+      about={
+        asks && travel === null
+          ? undefined
+          : 'They are recorded by themselves, from all sides; then all frames and all markers are solved together. The surface comes later.'
+      }
+      foot={
+        <>
+          <Button type="primary" disabled={!connected || elsewhere || isLoading || (isCold && !cold) || (asks && travel === null)} onClick={() => begin(known)}>
+            {known ? 'Go on from that map' : 'Record the markers'}
+          </Button>
+          {own && <Button onClick={() => setAgain(false)}>Back to the map</Button>}
+        </>
+      }
+    >
+      {head}
+      {pick}
+      {asks && (
+        <div className="choose travel" role="radiogroup" aria-label="Did the markers travel with the part">
+          {([true, false] as const).map((t) => (
+            <div className={travel === t ? 'choice on' : 'choice'} key={String(t)}>
+              <button type="button" role="radio" aria-checked={travel === t} className="plain" onClick={() => setTravel(t)}>
+                <TravelPicture stuck={t} />
+                <b>{t ? 'Yes, they stick on it' : 'No, they stayed on the table'}</b>
+                <span className="hint">{t ? 'the map of the other setup holds; only its place is new' : 'this setup begins with an empty map'}</span>
+              </button>
+            </div>
+          ))}
+        </div>
+      )}
+      {own && <p className="hint">What is known stays: markers that moved since are named, passes recorded before stay valid.</p>}
+      {scanner && (
+        <p className="hint">
+          With <Link to={`/scanners/${scanner.id}`}>{scanner.name}</Link>
+          {scanner.health.state === 'go' ? '.' : `: ${scanner.health.reason}`}
+        </p>
+      )}
+      <Amount label="Good enough at" value={target} usual={0.02} onChange={setTarget} reason="expanded uncertainty of each marker (k = 2)" />
+      {scanner && !connected && (
+        <div className="note">
+          {scanner.on ? (scanner.problem?.message ?? `${scanner.name} is being connected.`) : `${scanner.name} is switched off.`}{' '}
+          {!scanner.on && (
+            <Button size="small" onClick={() => void patch({ id: scanner.id, on: true })}>
+              Switch it on
+            </Button>
+          )}
+        </div>
+      )}
+      {scanner && connected && isCold && (
+        <div className="note">
+          {scanner.name} is still warming up{scanner.warmIn === null ? '' : `, ${minutes(scanner.warmIn)} of its own clock`}.
+          <div>
+            <Checkbox checked={cold} onChange={(e) => setCold(e.target.checked)}>
+              Map anyway
+            </Checkbox>
+          </div>
+        </div>
+      )}
+      {elsewhere && scanner && (
+        <div className="note">
+          The markers of another job are being mapped with {scanner.name}.{' '}
+          <Button size="small" onClick={() => void act({ id: scanner.id, what: 'cancel' })}>
+            Give that up
+          </Button>
+        </div>
+      )}
+      <div style={{ display: 'flex', gap: 6 }}>{bringIn}</div>
+      {troubles}
+    </WorkCard>
+  )
+}
+
+/** A list that could not be read, with the unit to say when that is what is missing. */
+function Refused({ step, operation, problem }: { step: string; operation: string; problem: Problem }) {
+  const { state } = useOpenJob()
+  const [rerun] = useRerunStepMutation()
+  const [dismiss] = useDismissStepMutation()
+  const [unit, setUnit] = useState<string>('in')
+  return (
+    <ProblemBox problem={problem}>
+      <div style={{ display: 'flex', gap: 6 }}>
+        {operation === 'import-markers' && problem.code === 'unit-unknown' && (
+          <>
+            <Select
+              size="small"
+              aria-label="Unit of the list"
+              value={unit}
+              onChange={setUnit}
+              options={UNITS.map((u) => ({ value: u, label: u }))}
+              style={{ width: 70 }}
+            />
+            <Button size="small" onClick={() => void rerun({ id: state.job.id, step, params: { unit } })}>
+              Read it in {unit}
+            </Button>
+          </>
+        )}
+        <Button size="small" onClick={() => void dismiss({ id: state.job.id, step })}>
+          Close
+        </Button>
+      </div>
+    </ProblemBox>
+  )
+}
+
+function MapTable({ item }: { item: TrayItem }) {
+  const markers = useMarkers(item)
+  if (!markers) return null
+  return (
+    <div className="list">
+      <table className="numbers">
+        <thead>
+          <tr>
+            <th>marker</th>
+            <th>mm</th>
+            <th>U, mm</th>
+            <th>frames</th>
+          </tr>
+        </thead>
+        <tbody>
+          {markers.map((m) => (
+            <tr key={m.id}>
+              <th>{m.id}</th>
+              <td>{m.diameter > 0 ? m.diameter.toFixed(1) : ''}</td>
+              <td data-mapped-u={m.id}>{Number.isNaN(m.u) ? '' : (2 * m.u).toFixed(4)}</td>
+              <td>{m.frames || ''}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </div>
+  )
+}

@@ -1,0 +1,209 @@
+import { Button, InputNumber, Select } from 'antd'
+import { useEffect, useState, type ReactNode } from 'react'
+import type { MappedMarker, MappingRun } from '@oak-gauge/contract'
+import { problemOf, useActOnRunMutation } from '../../api.ts'
+import { Card } from '../../looks/Card.tsx'
+import { ProblemBox } from '../../looks/ProblemBox.tsx'
+
+const LACKS: Record<MappedMarker['state'], string> = { new: 'just found', frames: 'a little longer', directions: 'from more sides', enough: '', gone: 'gone' }
+const WHY: Record<string, string> = {
+  'too-few': 'too few markers in view',
+  'on-a-line': 'the markers in view lie on one line',
+  'no-match': 'these markers are not in the map',
+  ambiguous: 'these markers look like others',
+  'too-few-known': 'most of what is in view is not in the map',
+}
+
+/** Markers being recorded: what is seen, what is known, what moved, and what is still wanted. */
+export function MapRunning({ head, run, scanner }: { head: ReactNode; run: MappingRun; scanner: { id: string; name: string } }) {
+  const [act, { error }] = useActOnRunMutation()
+  const problem = run.problem ?? problemOf(error)
+  const send = (what: string, body?: object) => void act({ id: scanner.id, what, ...(body ? { body } : {}) })
+  const total = run.markers.length
+  const wanting = run.markers.filter((m) => m.state !== 'enough' && m.state !== 'gone')
+  const away = run.phase === 'waiting'
+  const recording = run.phase === 'recording'
+  return (
+    <Card
+      question={
+        away
+          ? 'The scanner is away'
+          : run.tracking === 'lost'
+            ? 'Lost: lead it back to where it knew its place'
+            : total && !wanting.length
+              ? 'All markers are known well enough'
+              : 'Show it the markers from all sides'
+      }
+      foot={
+        <>
+          <Button type="primary" disabled={run.phase === 'solving' || total < 4} loading={run.phase === 'solving'} onClick={() => send('end')}>
+            {run.phase === 'solving' ? 'Storing' : 'That is all: make the map'}
+          </Button>
+          <Button disabled={run.phase === 'solving' || away} onClick={() => send(recording ? 'hold' : 'on')}>
+            {recording ? 'Hold' : 'Go on'}
+          </Button>
+          <Button disabled={run.phase === 'solving'} onClick={() => send('cancel')}>
+            Give up
+          </Button>
+        </>
+      }
+    >
+      {head}
+      <dl className="rows" data-evidence="mapping">
+        <dt>known well enough</dt>
+        <dd data-quantity="enough">
+          {run.enough} of {total}
+        </dd>
+        <dt>in view, of them placed</dt>
+        <dd data-quantity="in view">
+          {run.inView} / {run.fits}
+        </dd>
+        <dt>frames, of them not placed</dt>
+        <dd data-quantity="frames">
+          {run.frames} / {run.lost}
+        </dd>
+      </dl>
+      <Distance run={run} />
+      {run.tracking === 'lost' && <p className="note">{WHY[run.why] ?? 'the place is not known'}. Nothing of this goes into the map.</p>}
+      {run.tracking === 'few' && recording && <p className="note">Fewer than four markers in view.</p>}
+      {run.moved.some((m) => m.together.length > 0) && (
+        <p className="note" data-moved-together>
+          {run.moved.find((m) => m.together.length)?.together.join(', ')} moved at one time, the others did not: the part was nudged against the table, or the
+          other way round.
+        </p>
+      )}
+      {run.moved
+        .filter((m) => !m.together.length)
+        .map((m) => (
+          <p className="note" key={m.id} data-moved={m.id}>
+            Marker {m.id} moved by <span className="figure">{m.distance.toFixed(2)}</span> ± <span className="figure">{(2 * m.uncertainty).toFixed(2)}</span>{' '}
+            mm. Its place from now on is the new one.
+          </p>
+        ))}
+      {run.missing.map((id) => (
+        <p className="note" key={id} data-missing={id}>
+          Marker {id} is gone: it is not seen where it should be.
+        </p>
+      ))}
+      {run.standIn && <Hand run={run} send={send} />}
+      {problem && <ProblemBox problem={problem} />}
+      <div className="list">
+        <table className="numbers">
+          <thead>
+            <tr>
+              <th>marker</th>
+              <th>U, mm</th>
+              <th>angle</th>
+              <th>wants</th>
+            </tr>
+          </thead>
+          <tbody>
+            {[...run.markers]
+              .filter((m) => m.id !== '')
+              .sort((a, b) => (b.u ?? 9) - (a.u ?? 9))
+              .map((m) => (
+                <tr key={m.id}>
+                  <th>{m.id}</th>
+                  <td data-u={m.id}>{m.u === null ? '' : m.u.toFixed(4)}</td>
+                  <td>{m.angle.toFixed(0)}°</td>
+                  <td>{m.moved !== null ? 'moved' : LACKS[m.state]}</td>
+                </tr>
+              ))}
+          </tbody>
+        </table>
+      </div>
+    </Card>
+  )
+}
+
+/** Working distance: a carriage on a scale, with a bracket over the good range. */
+function Distance({ run }: { run: MappingRun }) {
+  const { near, ideal, far } = run.range
+  const low = near - 0.25 * (far - near)
+  const span = 1.5 * (far - near)
+  const x = (v: number) => Math.min(290, Math.max(10, 10 + (280 * (v - low)) / span))
+  const good = [near + 0.2 * (ideal - near), far - 0.2 * (far - ideal)]
+  const d = run.distance
+  const word = d === null ? 'no markers in view' : d < good[0] ? 'too near' : d > good[1] ? 'too far' : 'good'
+  return (
+    <div className="distance" role="img" aria-label={`Working distance ${d === null ? '' : `${Math.round(d)} mm, `}${word}`}>
+      <svg width="300" height="34">
+        <line x1="10" x2="290" y1="22" y2="22" stroke="var(--deep)" />
+        {[near, ideal, far].map((v) => (
+          <g key={v}>
+            <line x1={x(v)} x2={x(v)} y1="18" y2="26" stroke="var(--deep)" />
+          </g>
+        ))}
+        <path d={`M${x(good[0])} 16V12H${x(good[1])}V16`} fill="none" stroke="var(--oak)" strokeWidth="2" />
+        {d !== null && <path d={`M${x(d)} 22l-5 9h10z`} fill="var(--slate)" />}
+      </svg>
+      <span className="hint">
+        {d === null ? '' : <span className="figure">{Math.round(d)} mm</span>} {word}
+      </span>
+    </div>
+  )
+}
+
+/** The virtual hand of a stand-in: a path by itself, or step by step; and what happens to markers in a workshop. */
+function Hand({ run, send }: { run: MappingRun; send(what: string, body?: object): void }) {
+  const named = run.markers.filter((m) => m.id !== '')
+  const [marker, setMarker] = useState<string | null>(null)
+  const [by, setBy] = useState(0.3)
+  useEffect(() => {
+    if (marker === null && named.length) setMarker(named[Math.floor(named.length / 2)].id)
+  }, [marker, named])
+  const step = 40
+  const moves: [string, object][] = [
+    ['◂', { right: -step }],
+    ['▸', { right: step }],
+    ['▴', { down: -step }],
+    ['▾', { down: step }],
+    ['nearer', { away: -step }],
+    ['farther', { away: step }],
+    ['tilt ▴', { topAway: -10, down: 60 }],
+    ['tilt ▾', { topAway: 10, down: -60 }],
+  ]
+  return (
+    <div className="stack hand">
+      <div style={{ display: 'flex', gap: 6, alignItems: 'center' }}>
+        <Button size="small" disabled={run.path !== null || run.phase !== 'recording'} onClick={() => send('path')}>
+          {run.path === null ? 'Lead it once round' : `On its way, ${Math.round(100 * run.path)} %`}
+        </Button>
+        <span className="hint">or by hand:</span>
+      </div>
+      <div className="moves">
+        {moves.map(([label, body]) => (
+          <Button size="small" key={label} disabled={run.phase !== 'recording'} onClick={() => send('hand', body)}>
+            {label}
+          </Button>
+        ))}
+      </div>
+      {named.length > 0 && (
+        <div style={{ display: 'flex', gap: 6, alignItems: 'center' }}>
+          <Button size="small" disabled={!marker || run.phase !== 'recording'} onClick={() => marker && send('nudge', { marker, distance: by })}>
+            Knock against
+          </Button>
+          <Select
+            size="small"
+            aria-label="Marker to knock against"
+            style={{ width: 70 }}
+            value={marker}
+            onChange={setMarker}
+            options={named.map((m) => ({ value: m.id, label: m.id }))}
+          />
+          <InputNumber
+            size="small"
+            aria-label="By how much, mm"
+            style={{ width: 70 }}
+            min={0.01}
+            max={50}
+            step={0.1}
+            value={by}
+            onChange={(v) => setBy(v ?? 0.3)}
+          />
+          <span className="soft">mm</span>
+        </div>
+      )}
+    </div>
+  )
+}

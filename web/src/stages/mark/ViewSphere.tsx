@@ -1,0 +1,72 @@
+import { useState } from 'react'
+import type { Judged } from './markSlice.ts'
+
+const R = 62
+
+/** Lambert's equal-area projection of a half sphere, seen from its pole: no direction looks larger than another. */
+function place(x: number, y: number, z: number): [number, number] {
+  const k = Math.sqrt(2 / (1 + Math.abs(z)))
+  return [(x * k * R) / Math.SQRT2, (-y * k * R) / Math.SQRT2]
+}
+
+/** From where enough markers are seen: a full dot where it is comfortable, a ring where it just does, a cross where tracking would end. */
+export function ViewSphere({ judged, least, wanted }: { judged: Judged; least: number; wanted: number }) {
+  const { verdict: v, directions } = judged
+  const [at, setAt] = useState<number | null>(null)
+  const below = directions.some((z, i) => i % 3 === 2 && z < 0)
+  const n = v.seen.length
+  const weakest = v.seen.reduce((a, s, i) => (s < v.seen[a] ? i : a), 0)
+  const told = at ?? weakest
+  const dot = (i: number) => {
+    const [x, y] = place(directions[3 * i], directions[3 * i + 1], directions[3 * i + 2])
+    const left = directions[3 * i + 2] >= 0 ? R + 6 : 3 * R + 20
+    const seen = v.seen[i]
+    return (
+      <g
+        key={i}
+        transform={`translate(${(left + x).toFixed(1)} ${(R + 8 + y).toFixed(1)})`}
+        className={told === i ? 'on' : ''}
+        onPointerEnter={() => setAt(i)}
+        onPointerLeave={() => setAt(null)}
+      >
+        <circle r="5.500" className="reach" />
+        {seen >= wanted ? (
+          <circle r="3.400" className="full" />
+        ) : seen >= least ? (
+          <circle r="3" className="open" />
+        ) : (
+          <path d="M-3 -3L3 3M-3 3L3 -3" className="bad" />
+        )}
+      </g>
+    )
+  }
+  return (
+    <div className="sphere">
+      <svg width={below ? 4 * R + 26 : 2 * R + 12} height={2 * R + 16} role="img" aria-label={`Markers seen from ${n} directions; weakest ${v.weakest}`}>
+        <circle cx={R + 6} cy={R + 8} r={R} className="rim" />
+        {below && <circle cx={3 * R + 20} cy={R + 8} r={R} className="rim" />}
+        {Array.from({ length: n }, (_, i) => dot(i))}
+      </svg>
+      <div className="hint">
+        {below ? 'Left: from above. Right: from below.' : 'Seen from above; the rim is level with the table.'} <span className="key full" /> {wanted} or more{' '}
+        <span className="key open" /> {least} to {wanted - 1} <span className="key bad">×</span> fewer
+      </div>
+      {n > 0 && (
+        <p className="hint" data-direction={told}>
+          {at === null ? 'Weakest: ' : ''}
+          {directionWords(directions[3 * told], directions[3 * told + 1], directions[3 * told + 2])}, <span className="figure">{v.seen[told]}</span>{' '}
+          {v.seen[told] === 1 ? 'marker' : 'markers'} seen{v.why[told] ? `; of the others most are ${v.why[told]}` : ''}.
+        </p>
+      )}
+    </div>
+  )
+}
+
+export function directionWords(x: number, y: number, z: number): string {
+  const height = Math.round((Math.asin(z) * 180) / Math.PI)
+  if (height > 75) return 'from above'
+  if (height < -75) return 'from below'
+  const sides = ['the right', 'back right', 'the back', 'back left', 'the left', 'front left', 'the front', 'front right']
+  const side = sides[(Math.round((Math.atan2(y, x) * 4) / Math.PI) + 8) % 8]
+  return `from ${side}, ${Math.abs(height)}° ${height < 0 ? 'below' : 'over'} level`
+}
