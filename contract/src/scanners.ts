@@ -221,6 +221,8 @@ export interface MappingRun {
   markers: MappedMarker[]
   moved: { id: string; distance: number; uncertainty: number; together: string[] }[]
   missing: string[]
+  /** planned, and not found yet */
+  absent: string[]
   /** where the scanner stands and looks, in the axes of the map, mm */
   scanner: { at: [number, number, number]; looks: [number, number, number] } | null
   /** mm from the scanner to the middle of what it sees, with its range */

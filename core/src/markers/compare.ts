@@ -42,11 +42,13 @@ export function compareMarkers(a: Markers, b: Markers, o: CompareOptions = {}): 
   const constellation = makeConstellation(a.positions, { diameters: a.diameters, sigma: Array.from(a.diameters, (_, i) => sigma(a, i)) })
   const info = new Float64Array(6 * n)
   for (let i = 0; i < n; i++) for (const k of [0, 3, 5]) info[6 * i + k] = 1 / sigma(b, i) ** 2
-  const found = matchConstellation(
-    constellation,
-    { xyz: b.positions, diameters: b.diameters, info, noise: 1 },
-    { share: o.share ?? 0, thorough: n <= 80, mostHypotheses: 20_000 },
-  )
+  const seen = { xyz: b.positions, diameters: b.diameters, info, noise: 1 }
+  // a hand's millimetres leave room for many triangles: begin with those that fit well
+  const deviations = slack > 0.1 ? 1.5 : 4
+  // most are the same: quick. A few of many are: every triangle is tried
+  let found = matchConstellation(constellation, seen, { deviations, mostHypotheses: 20_000 })
+  if (found.kind === 'refused' && found.why !== 'on-a-line' && n <= 80)
+    found = matchConstellation(constellation, seen, { deviations, share: o.share ?? 0, thorough: true, mostHypotheses: 20_000 })
   if (found.kind === 'refused') throw refusal(found.why, found.count, n)
   // the pose maps the first onto the second; what is wanted is the way back
   const back = invertRigid(found.pose)

@@ -155,6 +155,8 @@ export interface MatchOptions {
   share?: number
   /** take every edge and every third marker: finds places at which four fit. Default false; for single comparisons, not for frames */
   thorough?: boolean
+  /** deviations by which a distance may be off to begin a search with. Default 4; less where many agree and the noise is large */
+  deviations?: number
   /** places looked at before a layout is called ambiguous. Default 400: regular grids make thousands */
   mostHypotheses?: number
 }
@@ -229,7 +231,7 @@ function search(c: Constellation, seen: Seen, margin: number, o: MatchOptions): 
       const d = Math.sqrt(x * x + y * y + z * z)
       const v = (quadratic3(cov, x, y, z, 6 * i) + quadratic3(cov, x, y, z, 6 * j)) / Math.max(1e-12, d * d)
       dist[i * n + j] = dist[j * n + i] = d
-      tolerance[i * n + j] = tolerance[j * n + i] = 4 * Math.sqrt(noise * noise * v + 2 * mapSigma * mapSigma) + 1e-6
+      tolerance[i * n + j] = tolerance[j * n + i] = (o.deviations ?? 4) * Math.sqrt(noise * noise * v + 2 * mapSigma * mapSigma) + 1e-6
     }
   const same = (i: number, m: number) => !seen.diameters?.[i] || !c.diameters[m] || Math.abs(seen.diameters[i] - c.diameters[m]) < SIZE_GATE
   const found: Hypothesis[] = []

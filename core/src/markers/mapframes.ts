@@ -16,6 +16,8 @@ export interface MapFramesOptions {
   noise?: number
   /** a map to go on from */
   known?: Markers
+  /** what was planned, in the job */
+  plan?: Markers
 }
 
 /** frames between two solutions on the way: poses that rest on running means drift */
@@ -57,7 +59,7 @@ export function mapFrames(frames: MarkerFrame[], o: MapFramesOptions, ctx: RunCo
     throw new OakError('lost', `${tracker.lost()} of ${frames.length} frames could not be placed.`, {
       remedy: 'Move slowly, keep at least four markers in view that were in view before, and check that no two groups of markers look alike.',
     })
-  const solved = solveMap(mapInput(tracker, about))
+  const solved = solveMap(mapInput(tracker, { ...about, ...(o.plan ? { plan: o.plan } : {}) }))
   return { ...solved, lost: tracker.lost(), recorded: frames.length }
 }
 

@@ -1,8 +1,7 @@
 import { z } from 'zod'
-import { identity } from '../base/mat4.ts'
 import { readText } from '../formats/source.ts'
 import { readMarkerRecording } from '../formats/markers.ts'
-import { levelled } from '../markers/levelled.ts'
+import { levelled, turned } from '../markers/levelled.ts'
 import { mapFrames, type MappedFrames } from '../markers/mapframes.ts'
 import { worstUncertainty, type Markers } from '../markers/markers.ts'
 import { defineOperation, q, type FileValue, type Item, type Quantity } from './operation.ts'
@@ -19,12 +18,14 @@ export const mapMarkers = defineOperation({
   inputs: {
     file: { kinds: ['file'], about: 'the recording' },
     known: { kinds: ['markers'], optional: true, about: 'the map of this setup so far: the new one takes its place' },
+    plan: { kinds: ['markers'], optional: true, about: 'what was planned: markers take its names, and the map its place' },
     from: { kinds: ['markers'], optional: true, about: 'the map of another setup whose markers travelled along' },
   },
   outputs: { map: { kind: 'markers', replaces: 'known', about: 'the map' } },
   async run(inputs, params, ctx) {
     const [{ source }] = inputs['file'] as FileValue[]
     const [known] = (inputs['known'] ?? inputs['from'] ?? []) as (Item<Markers> | undefined)[]
+    const [plan] = (inputs['plan'] ?? []) as (Item<Markers> | undefined)[]
     ctx.progress(0, 'reading')
     const recording = readMarkerRecording(await readText(source), source.name)
     const m = mapFrames(
@@ -34,13 +35,15 @@ export const mapMarkers = defineOperation({
         scale: recording.scale,
         ...(recording.range ? { range: recording.range } : {}),
         ...(known ? { known: known.data } : {}),
+        ...(plan ? { plan: turned(plan.data, plan.pose) } : {}),
       },
       ctx,
     )
-    // what goes on from a map keeps its axes
-    const markers = known ? m.markers : levelled(m.markers).markers
+    // what goes on from a map keeps its axes; what was planned takes those of the plan
+    const pose = known?.pose ?? m.planned?.pose ?? levelled(m.markers).pose
+    const markers = m.markers
     return {
-      outputs: { map: [{ name: params.name ?? 'Marker map', data: markers, pose: known?.pose ?? identity() }] },
+      outputs: { map: [{ name: params.name ?? 'Marker map', data: markers, pose }] },
       evidence: { quantities: quantitiesOf(m, markers), warnings: warningsOf(m, markers, params.target) },
     }
   },
@@ -54,6 +57,8 @@ function quantitiesOf(m: MappedFrames, markers: Markers): Quantity[] {
     q('position, U (k = 2), largest', Math.max(...u), 'mm'),
     q('residual, rms', m.rms, 'mm'),
     ...(m.moved.length ? [q('moved', m.moved.map((c) => c.id).join(', '))] : []),
+    ...(m.planned ? [q('where planned', m.planned.beside.length), q('beside the plan, rms', rms(m.planned.beside.map((b) => b.distance)), 'mm')] : []),
+    ...(m.planned?.absent.length ? [q('planned, not found', m.planned.absent.join(', '))] : []),
     ...(m.missing.length ? [q('missing', m.missing.join(', '))] : []),
     ...(m.kept.length ? [q('kept from before', m.kept.join(', '))] : []),
     q('frames', m.recorded),
@@ -68,9 +73,12 @@ function quantitiesOf(m: MappedFrames, markers: Markers): Quantity[] {
   ]
 }
 
+const rms = (list: number[]) => Math.sqrt(list.reduce((s, v) => s + v * v, 0) / Math.max(1, list.length))
+
 function warningsOf(m: MappedFrames, markers: Markers, target: number): string[] {
   const out: string[] = []
   if (m.apart) out.push(`The earlier map does not hold this one: ${m.apart} Passes recorded with it do not belong to this map.`)
+  if (m.planned?.absent.length) out.push(`Planned and not found: ${m.planned.absent.join(', ')}.`)
   const group = m.moved.find((c) => c.together.length > 0)
   if (group)
     out.push(
@@ -79,7 +87,7 @@ function warningsOf(m: MappedFrames, markers: Markers, target: number): string[]
   for (const c of m.moved)
     if (!c.together.length)
       out.push(
-        `Marker ${c.id} moved by ${c.distance.toFixed(2)} ± ${(2 * c.uncertainty).toFixed(2)} mm. It has its new place; what was seen before does not count for it.`,
+        `Marker ${c.id} moved by ${c.distance.toFixed(3)} ± ${(2 * c.uncertainty).toFixed(3)} mm. It has its new place; what was seen before does not count for it.`,
       )
   for (const id of m.missing) out.push(`Marker ${id} is gone: it was not seen again where it should have been.`)
   const poor = markers.ids.filter((_, i) => 2 * worstUncertainty(markers.covariance, i) > target)

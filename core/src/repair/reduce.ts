@@ -54,6 +54,13 @@ export async function reduceMesh(mesh: Mesh, options: ReduceOptions, ctx: RunCon
   return { mesh, maxDeviation: 0, rmsDeviation: 0 }
 }
 
+/** Collapsed to so many triangles without measuring what that did: for what only hides other things. */
+export async function coarseMesh(mesh: Mesh, triangles: number): Promise<Mesh> {
+  if (mesh.triangles.length <= 3 * triangles) return mesh
+  await MeshoptSimplifier.ready
+  return compact(makeMesh(collapse(mesh, triangles, 1e30, undefined)))
+}
+
 /** Measured and filled vertices, and those on the border between both, which stay: so no triangle ever spans the border. */
 const MEASURED = 1
 const FILLED = 2

@@ -29,6 +29,8 @@ export const STEEPEST_MARKER = 55
 /** Narrowest ellipse that is still found, px. */
 export const NARROWEST_MARKER = 4
 const BORDER = 6
+/** mm from a marker at which things begin to hide it: what they stand for may be coarse */
+const CLEAR = 0.6
 
 export interface SeenMarkers {
   /** in the believed left camera, 3N mm */
@@ -87,7 +89,7 @@ export function seeMarkers(spec: ScannerSpec, truth: Stereo, believed: Stereo, s
       if (c < limit) free = false
       if (!free) break
       block.t = l
-      castScene(things, [at[0] + 0.05 * u[0], at[1] + 0.05 * u[1], at[2] + 0.05 * u[2]], u, block)
+      castScene(things, [at[0] + CLEAR * u[0], at[1] + CLEAR * u[1], at[2] + CLEAR * u[2]], u, block)
       if (block.t < l) free = false
     }
     const width = ((stuck.diameters[i] * truth.left.fx) / z) * cos

@@ -15,6 +15,10 @@ export function headlineOf(stage: string, path: Step[], tray: TrayItem[]): strin
   if (lastOf(path, 'best-fit')) return `Datum: best fit ${figure('best-fit', 'best fit, rms', 3) ?? ''} rms`
   if (lastOf(path, 'merge')) return 'Merge: done, not yet placed'
   if (lastOf(path, 'adjust')) return `Align: worst pass ${figure('adjust', 'alignment, worst pass', 3) ?? ''}`
+  const known = quantity(lastOf(path, 'map-markers', 'import-markers'), 'markers')
+  if (!passes.length && known) return `Mark: ${known.value} markers known`
+  const planned = quantity(lastOf(path, 'plan-markers'), 'markers')
+  if (!passes.length && planned) return `Mark: ${planned.value} markers planned`
   if (passes.length) return `${stage}: ${passes.length} recorded passes wait`
   return 'Nothing recorded yet'
 }

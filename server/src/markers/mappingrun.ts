@@ -32,6 +32,8 @@ export interface MappingOptions {
   scale: number
   /** before a stand-in */
   stage: Stage | null
+  /** what was planned, in the job, and where it lies */
+  plan: { markers: Markers; slot: string } | null
 }
 
 /** ms between two solutions while recording */
@@ -97,6 +99,7 @@ export class MappingRun implements Run {
       markers: [],
       moved: [],
       missing: [],
+      absent: [],
       scanner: null,
       distance: null,
       range,
@@ -110,7 +113,16 @@ export class MappingRun implements Run {
   static async start(keeper: ScannerKeeper, scanner: ScannerRow, db: Database, queue: Queue, o: MappingOptions): Promise<MappingRun> {
     const run = new MappingRun(keeper, scanner, db, queue, o)
     keeper.of(scanner.id).run = run
-    await run.begin()
+    try {
+      await run.begin()
+    } catch (e) {
+      // a link that broke just now comes back by itself, and the run begins then
+      if (keeper.of(scanner.id).link) {
+        run.ended = true
+        throw e
+      }
+      run.lost()
+    }
     return run
   }
 
@@ -156,16 +168,20 @@ export class MappingRun implements Run {
   private async solve(): Promise<void> {
     this.solving = true
     try {
+      const { known, plan } = this.o
       const input = mapInput(this.tracker, {
         stereo: this.o.stereo,
         scale: this.o.scale,
         range: this.scanner.spec.range,
-        ...(this.o.known ? { ids: this.o.known.markers.ids, before: this.o.known.markers } : {}),
+        ...(known ? { ids: known.markers.ids, before: known.markers } : {}),
+        ...(plan ? { plan: plan.markers } : {}),
       })
       const r = await this.keeper.pool.away(solveMapKernel, input)
       if ('error' in r) return
       this.solved = r
-      this.shown ??= levelled(r.markers).pose
+      // as planned, once that is known; before, as it lies
+      this.shown = known ? this.shown : (r.planned?.pose ?? this.shown ?? levelled(r.markers).pose)
+      this.view.absent = r.planned?.absent ?? []
       settleBy(this.tracker, r)
       this.view.moved = r.moved.map(({ id, distance, uncertainty, together }) => ({ id, distance, uncertainty, together }))
       this.view.missing = r.missing
@@ -352,7 +368,10 @@ export class MappingRun implements Run {
         name,
         setup: o.setup,
         params: { name: `Markers, ${o.setupName}`, target: o.target },
-        ...(o.known ? { inputs: { [o.known.replaces ? 'known' : 'from']: [o.known.slot] } } : {}),
+        inputs: {
+          ...(o.known ? { [o.known.replaces ? 'known' : 'from']: [o.known.slot] } : {}),
+          ...(o.plan ? { plan: [o.plan.slot] } : {}),
+        },
         recordedWith: null,
       })
       await scanner.update({ usedAt: new Date() })

@@ -1,9 +1,8 @@
 import { invertRigid, multiply, rotateVector, transformPoint, type Mat4 } from '@oak-gauge/core/base/mat4.ts'
-import { quietContext } from '@oak-gauge/core/base/run.ts'
 import { seeded } from '@oak-gauge/core/base/random.ts'
 import { PERCHES } from '@oak-gauge/core/markers/markers.ts'
 import { plainMesh, plainShape, upright, UPS, uprightPose, type Up } from '@oak-gauge/core/markers/plan/shape.ts'
-import { reduceMesh } from '@oak-gauge/core/repair/reduce.ts'
+import { coarseMesh } from '@oak-gauge/core/repair/reduce.ts'
 import { transformMesh, type Mesh } from '@oak-gauge/core/shape/mesh.ts'
 import { boundingBox } from '@oak-gauge/core/shape/points.ts'
 import type { BenchThing } from '@oak-gauge/contract'
@@ -75,7 +74,7 @@ export async function setStage(o: StageInput): Promise<Stage> {
   if (part && flipped) part = transformMesh(part, turn)
   let solid: Stage['solid'] = null
   if (part) {
-    const coarse = part.triangles.length / 3 > MOST_TRIANGLES ? (await reduceMesh(part, { triangles: MOST_TRIANGLES }, quietContext)).mesh : part
+    const coarse = await coarseMesh(part, MOST_TRIANGLES)
     solid = { vertices: Array.from(coarse.vertices, (v) => Math.round(v * 1e4) / 1e4), triangles: Array.from(coarse.triangles) }
   }
   const box = boundingBox(Float32Array.from(positions))

@@ -47,6 +47,7 @@ export function markerRoutes(db: Database, queue: Queue, keeper: ScannerKeeper):
       stereo: (await inUse(scanner))?.stereo ?? link.hello.calibration.stereo,
       calibration: scanner.calibrationId ?? '',
       scale: await scaleUncertainty(scanner),
+      plan: await planOf(db, ledger),
       stage: link.hello.standIn ? await setStage(await stageOf(db, ledger, setup.place)) : null,
     })
     keeper.changed(scanner.id)
@@ -131,10 +132,14 @@ async function partOf(db: Database, l: Ledger): Promise<Mesh | null> {
   return transformMesh(item.data, item.pose)
 }
 
+async function planOf(db: Database, l: Ledger): Promise<{ markers: Markers; slot: string } | null> {
+  const row = [...l.tray.values()].findLast((i) => l.slots.get(i.slotId ?? '')?.role === 'marker-plan')
+  if (!row) return null
+  const item = (await load(db, row)) as Item<Markers>
+  return { markers: turned(item.data, item.pose), slot: row.slotId ?? '' }
+}
+
 async function stageOf(db: Database, l: Ledger, place: number): Promise<StageInput> {
   const step = l.path.findLast((s) => s.operation === 'plan-markers')
-  const slot = step?.slots['plan']?.[0]
-  const row = slot ? l.tray.get(slot) : undefined
-  const plan = row?.kind === 'markers' ? ((await load(db, row)) as Item<Markers>).data : null
-  return stageInput(step?.params ?? {}, plan, await partOf(db, l), place)
+  return stageInput(step?.params ?? {}, (await planOf(db, l))?.markers ?? null, await partOf(db, l), place)
 }

@@ -16,13 +16,19 @@ const WANTED: [label: string, operation: string, name: string][] = [
   ['Free directions', 'best-fit', 'free directions'],
   ['Mean deviation', 'deviation', 'mean'],
 ]
+const MARKS: typeof WANTED = [
+  ['Markers known', 'map-markers', 'markers'],
+  ['Marker position, U', 'map-markers', 'position, U (k = 2), largest'],
+  ['Markers planned', 'plan-markers', 'markers'],
+  ['Directions with enough', 'plan-markers', 'directions with enough'],
+]
 const MOST = 6
 
 export function EvidenceStrip({ back, forward }: { back: (() => void) | null; forward: (() => void) | null }) {
-  const { path, passes } = useOpenJob()
+  const { path, passes, stage } = useOpenJob()
   const dispatch = useAppDispatch()
   const cells: { label: string; q: Quantity; before: Quantity | undefined }[] = []
-  for (const [label, operation, name] of WANTED) {
+  for (const [label, operation, name] of stage === 'Mark' ? [...MARKS, ...WANTED] : [...WANTED, ...MARKS]) {
     const step = lastOf(path, operation)
     const q = quantity(step, name)
     if (!q) continue

@@ -2,7 +2,7 @@ import { useEffect, useRef, useState, type PointerEvent } from 'react'
 import { useOpenJob } from '../job/useJob.ts'
 import { mark } from '../stages/mark/markSlice.ts'
 import { useMarkers, type ShownMarker } from '../stages/mark/markers.ts'
-import { placeBy } from '../stages/mark/planner.ts'
+import { hiddenFrom, placeBy } from '../stages/mark/planner.ts'
 import { useAppDispatch, useAppSelector } from '../store.ts'
 import type { Stage } from './scene.ts'
 
@@ -45,12 +45,35 @@ export function MarkerRings({ stage }: { stage: Stage }) {
         const r = Math.max(4, p && q ? Math.hypot(q.x - p.x, q.y - p.y) : 4)
         node.firstElementChild?.setAttribute('transform', `scale(${(r / 5).toFixed(3)})`)
         const away = m.normal[0] * (eye[0] - m.at[0]) + m.normal[1] * (eye[1] - m.at[1]) + m.normal[2] * (eye[2] - m.at[2]) < 0
-        node.setAttribute('class', away && m.normal.some((v) => v !== 0) ? 'away' : '')
+        node.classList.toggle('away', away && m.normal.some((v) => v !== 0))
       })
     }
     move()
-    return stage.onDraw(move)
+    // what lies behind the part is asked for when the view rests
+    let rest = 0
+    const look = () => {
+      move()
+      window.clearTimeout(rest)
+      rest = window.setTimeout(() => {
+        void hiddenFrom(
+          stage.eye(),
+          all.map((a) => a.m.at),
+        ).then((list) => list?.forEach((h, i) => group.current?.children[i]?.classList.toggle('behind', h)))
+      }, 120)
+    }
+    look()
+    const off = stage.onDraw(look)
+    return () => {
+      window.clearTimeout(rest)
+      off()
+    }
   })
+  const places = all.map((a) => a.m.at.join()).join(' ')
+  useEffect(() => {
+    // while one is dragged the picture keeps still
+    stage.setBeside(all.map((a) => a.m.at))
+    // eslint-disable-next-line react-hooks/exhaustive-deps -- the places are what counts
+  }, [stage, places])
 
   const put = async (e: PointerEvent, id: string | null, diameter: number) => {
     // one question at a time: the newest place counts, those in between do not
@@ -75,6 +98,7 @@ export function MarkerRings({ stage }: { stage: Stage }) {
             key={`${kind === 'planned' || kind === 'alike' ? 'p' : 'm'}${m.id} ${i}`}
             data-marker={m.id}
             data-kind={kind}
+            className={map && (kind === 'planned' || kind === 'alike') ? 'quiet' : undefined}
             onPointerDown={(e) => {
               if (!draft) return
               e.stopPropagation()

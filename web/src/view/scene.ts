@@ -108,8 +108,11 @@ export function createStage(canvas: HTMLCanvasElement) {
   canvas.addEventListener('pointerdown', choose, { capture: true })
   canvas.addEventListener('wheel', choose, { capture: true })
 
+  /** places beside what is drawn that belong into the picture as well */
+  let beside: Vector3[] = []
   const boxOf = (slots?: Set<string>): Box3 => {
     box.makeEmpty()
+    if (!slots) for (const p of beside) box.expandByPoint(p)
     for (const { object, shown } of objects.values()) if (!slots || slots.has(shown.slot)) box.union(boxWithoutStrays(shown).applyMatrix4(object.matrix))
     return box
   }
@@ -269,6 +272,12 @@ export function createStage(canvas: HTMLCanvasElement) {
       if (v.z > 1) return null
       const w = sides ? size.x / 2 : size.x
       return { x: ((v.x + 1) / 2) * w + (half === 'right' ? w : 0), y: ((1 - v.y) / 2) * size.y }
+    },
+    /** Markers around the part: framing takes them in, and does so at once when there were none before. */
+    setBeside(list: readonly (readonly number[])[]) {
+      const first = beside.length === 0 && list.length > 0
+      beside = list.map((p) => new Vector3(p[0], p[1], p[2]))
+      if (first) frame()
     },
     /** where one looks from, in the job */
     eye(): [number, number, number] {

@@ -20,7 +20,7 @@ import { ProblemBox } from '../../looks/ProblemBox.tsx'
 import { minutes } from '../../scanners/health.tsx'
 import { dismissUpload, upload, useUploads } from '../capture/upload.ts'
 import { MapRunning } from './MapRunning.tsx'
-import { useMarkers } from './markers.ts'
+import { inOrder, useMarkers } from './markers.ts'
 import { TravelPicture } from './TravelPicture.tsx'
 import { useMapping } from './useMapping.ts'
 
@@ -61,6 +61,8 @@ export function MapPart({ head, go, onCheck }: { head: ReactNode; go(s: Stage): 
   const begin = (known: TrayItem | null) => {
     if (!scanner || !setup) return
     setAgain(false)
+    // the result is looked at where it was made
+    setSetup(setup.id)
     void start({ job: state.job.id, body: { scanner: scanner.id, setup: setup.id, known: known?.slot ?? null, target, cold: isCold && cold } })
   }
   const bringIn = (
@@ -297,7 +299,7 @@ function MapTable({ item }: { item: TrayItem }) {
           </tr>
         </thead>
         <tbody>
-          {markers.map((m) => (
+          {inOrder(markers).map((m) => (
             <tr key={m.id}>
               <th>{m.id}</th>
               <td>{m.diameter > 0 ? m.diameter.toFixed(1) : ''}</td>

@@ -76,7 +76,7 @@ export function MapRunning({ head, run, scanner }: { head: ReactNode; run: Mappi
         .filter((m) => !m.together.length)
         .map((m) => (
           <p className="note" key={m.id} data-moved={m.id}>
-            Marker {m.id} moved by <span className="figure">{m.distance.toFixed(2)}</span> ± <span className="figure">{(2 * m.uncertainty).toFixed(2)}</span>{' '}
+            Marker {m.id} moved by <span className="figure">{m.distance.toFixed(3)}</span> ± <span className="figure">{(2 * m.uncertainty).toFixed(3)}</span>{' '}
             mm. Its place from now on is the new one.
           </p>
         ))}
@@ -85,6 +85,11 @@ export function MapRunning({ head, run, scanner }: { head: ReactNode; run: Mappi
           Marker {id} is gone: it is not seen where it should be.
         </p>
       ))}
+      {run.absent.length > 0 && (
+        <p className="hint" data-absent>
+          Planned and not found yet: {run.absent.join(', ')}.
+        </p>
+      )}
       {run.standIn && <Hand run={run} send={send} />}
       {problem && <ProblemBox problem={problem} />}
       <div className="list">

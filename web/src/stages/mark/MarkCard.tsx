@@ -1,18 +1,21 @@
 import { Segmented } from 'antd'
 import { useEffect, useState } from 'react'
+import { lastOf } from '@oak-gauge/contract'
 import { useOpenJob } from '../../job/useJob.ts'
 import { useAppDispatch } from '../../store.ts'
 import type { CardProps } from '../cards.ts'
 import { CheckPart } from './CheckPart.tsx'
 import { MapPart } from './MapPart.tsx'
 import { mark } from './markSlice.ts'
-import { PlanPart } from './PlanPart.tsx'
+import { PlanPart, USUAL, type Settings } from './PlanPart.tsx'
+import { usePlanner } from './usePlanner.ts'
+import { useScannerView } from './useScannerView.ts'
 
 type Part = 'plan' | 'map' | 'check'
 
 /** Markers: planned before they are stuck, mapped before the surface is recorded, and checked against the plan. */
 export function MarkCard({ go }: CardProps) {
-  const { state } = useOpenJob()
+  const { state, path } = useOpenJob()
   const plan = state.tray.findLast((i) => i.role === 'marker-plan')
   const maps = state.tray.filter((i) => i.role === 'marker-map')
   // as it was on coming here: a result is looked at before the card goes on
@@ -21,6 +24,16 @@ export function MarkCard({ go }: CardProps) {
   const dispatch = useAppDispatch()
   useEffect(() => () => void dispatch(mark.cleared()), [dispatch])
   const part = chosen ?? first
+  const last = lastOf(path, 'plan-markers')
+  const scanner = useScannerView()
+  // the part of the plan, for what is hidden behind it; while planning the plan's own card sees to it
+  const settings = { ...USUAL, ...(last?.params as Partial<Settings> | undefined) }
+  usePlanner({
+    settings,
+    item: state.tray.find((i) => i.slot === last?.inputs['shape']?.[0]),
+    view: part === 'plan' ? null : (scanner?.view ?? null),
+    markers: null,
+  })
   const head = (
     <Segmented<Part>
       block

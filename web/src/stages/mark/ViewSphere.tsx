@@ -48,8 +48,8 @@ export function ViewSphere({ judged, least, wanted }: { judged: Judged; least: n
         {Array.from({ length: n }, (_, i) => dot(i))}
       </svg>
       <div className="hint">
-        {below ? 'Left: from above. Right: from below.' : 'Seen from above; the rim is level with the table.'} <span className="key full" /> {wanted} or more{' '}
-        <span className="key open" /> {least} to {wanted - 1} <span className="key bad">×</span> fewer
+        {below ? 'Left: from above. Right: from below.' : 'Seen from above; the rim is level with the table.'} <span className="sign full" /> {wanted} or more{' '}
+        <span className="sign open" /> {least} to {wanted - 1} <span className="sign bad">×</span> fewer
       </div>
       {n > 0 && (
         <p className="hint" data-direction={told}>

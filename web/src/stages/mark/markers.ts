@@ -59,3 +59,6 @@ export function nearestOther(list: readonly PlanMarker[], m: PlanMarker): { id: 
   }
   return best
 }
+
+/** By name, numbers as numbers. */
+export const inOrder = <M extends { id: string }>(list: readonly M[]): M[] => [...list].sort((a, b) => a.id.localeCompare(b.id, 'en', { numeric: true }))

@@ -40,6 +40,13 @@ export async function judge(o: Ask<'judge'>): Promise<Extract<FromPlanner, { kin
   return r.kind === 'judged' ? r.judged : null
 }
 
+/** Which places the part hides; null while no part is known. */
+export async function hiddenFrom(eye: [number, number, number], places: [number, number, number][]): Promise<boolean[] | null> {
+  if (!worker) return null
+  const r = await ask({ kind: 'hidden', n: ++count, eye, places })
+  return r.kind === 'hidden' ? r.hidden : null
+}
+
 /** Where a ray from the eye puts a marker: on the part, else on the table; null where there is neither. */
 export async function placeBy(o: Ask<'place'>): Promise<Placed> {
   const r = await ask({ kind: 'place', n: ++count, ...o })

@@ -20,6 +20,7 @@ export type ToPlanner =
     }
   | { kind: 'judge'; n: number; markers: PlanMarker[]; least: number; wanted: number; stock: Record<string, number> }
   | { kind: 'place'; n: number; origin: [number, number, number]; direction: [number, number, number]; diameter: number; clearEdge: number }
+  | { kind: 'hidden'; n: number; eye: [number, number, number]; places: [number, number, number][] }
 
 export type FromPlanner =
   | { kind: 'judged'; n: number; judged: Judged }
@@ -28,6 +29,7 @@ export type FromPlanner =
       n: number
       place: { at: [number, number, number]; normal: [number, number, number]; perch: 'part' | 'table'; clear: number; bend: number } | null
     }
+  | { kind: 'hidden'; n: number; hidden: boolean[] | null }
   | { kind: 'failed'; message: string }
 
 interface Open {
@@ -45,6 +47,7 @@ self.onmessage = ({ data: m }: MessageEvent<ToPlanner>) => {
   try {
     if (m.kind === 'shape') open = prepare(m)
     else if (m.kind === 'judge') judge(m)
+    else if (m.kind === 'hidden') hidden(m)
     else place(m)
   } catch (e) {
     post({ kind: 'failed', message: e instanceof Error ? e.message : String(e) })
@@ -86,6 +89,24 @@ function judge(m: Extract<ToPlanner, { kind: 'judge' }>): void {
     { least: m.least, wanted: m.wanted, turns: false, stock: m.stock },
   )
   post({ kind: 'judged', n: m.n, judged: { verdict, directions: Array.from(directions), took: performance.now() - began } })
+}
+
+/** Which places the part hides from the eye. */
+function hidden(m: Extract<ToPlanner, { kind: 'hidden' }>): void {
+  const { scene, into } = open ?? {}
+  const list =
+    scene && into
+      ? m.places.map((p) => {
+          const e = transformPoint(into, ...m.eye)
+          const q = transformPoint(into, ...p)
+          const d = [q[0] - e[0], q[1] - e[1], q[2] - e[2]]
+          const l = Math.hypot(d[0], d[1], d[2])
+          const hit = { t: l - 1.5, triangle: -1 }
+          castRay(scene.bvh, e[0], e[1], e[2], d[0] / l, d[1] / l, d[2] / l, hit)
+          return hit.triangle >= 0
+        })
+      : null
+  post({ kind: 'hidden', n: m.n, hidden: list })
 }
 
 function place(m: Extract<ToPlanner, { kind: 'place' }>): void {
