@@ -1,3 +1,4 @@
+import Papa from 'papaparse'
 import { z } from 'zod'
 import { OakError } from '../base/errors.ts'
 import { turned } from '../markers/levelled.ts'
@@ -60,7 +61,8 @@ export function readMarkers(text: string, name: string, unit: Unit | 'auto' = 'a
       : /,/.test(lines[0].line) && !/\d,\d+\s/.test(lines[0].line)
         ? ','
         : ' '
-  const cells = (line: string) => (separator === ' ' ? line.split(/\s+/) : line.split(separator)).map((c) => c.trim().replace(/^"(.*)"$/, '$1'))
+  const cells = (line: string) =>
+    (separator === ' ' ? line.split(/\s+/) : (Papa.parse<string[]>(line, { delimiter: separator }).data.at(0) ?? [])).map((c) => c.trim())
   const number = (c: string | undefined) => {
     const t = separator !== ',' && c !== undefined && /^[+-]?\d+,\d+$/.test(c) ? c.replace(',', '.') : c
     return t === undefined || t === '' ? NaN : Number(t)

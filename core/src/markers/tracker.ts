@@ -62,8 +62,8 @@ export interface KeptFrame {
 
 /** a thing that is none does not show up at one place from moving views: so many frames must agree before a marker is taken as one */
 const PROMOTE = 4
-/** in pose from the frame before a marker is looked for within, mm: less than half of the spacing people keep */
-const STRAY_GATE = 15
+/** a marker is looked for within so many mm of where the frame before says it is: near first, so that false ones seldom get in; then less than half of the spacing people keep */
+const GATES = [4, 15]
 /** one place holds one marker: a sighting so near belongs to it even when it does not fit, mm */
 const SAME_PLACE = 2.5
 const GATE = 5
@@ -121,7 +121,13 @@ export function makeTracker(o: TrackerOptions) {
   }
 
   /** Pairs by a pose that is nearly right; then the pose by them, without those that do not fit. */
-  const follow = (guess: Mat4, seen: MarkerFrame, info: Float64Array, cov: Float64Array): { pose: Mat4; pairs: Int32Array; fits: number } | undefined => {
+  const follow = (
+    guess: Mat4,
+    seen: MarkerFrame,
+    info: Float64Array,
+    cov: Float64Array,
+    first: number,
+  ): { pose: Mat4; pairs: Int32Array; fits: number } | undefined => {
     const c = index()
     const n = seen.diameters.length
     const pairs = new Int32Array(n).fill(-1)
@@ -129,7 +135,7 @@ export function makeTracker(o: TrackerOptions) {
     let count = 0
     for (let round = 0; round < 4; round++) {
       const back = invertRigid(at)
-      const gate = round === 0 ? STRAY_GATE : round === 1 ? 4 : SAME_PLACE
+      const gate = round === 0 ? first : round === 1 ? Math.min(first, 4) : SAME_PLACE
       count = 0
       const fit = round > 1 ? framePose(c.positions, seen.xyz, info, pairs, at, 1) : undefined
       for (let i = 0; i < n; i++) {
@@ -285,7 +291,8 @@ export function makeTracker(o: TrackerOptions) {
         return { state: 'first', pose, pairs, fits: n }
       }
       const was = tracking
-      const followed = tracking ? (follow(multiply(motion, pose), seen, info, cov) ?? follow(pose, seen, info, cov)) : undefined
+      const guesses = tracking ? [multiply(motion, pose), pose] : []
+      const followed = firstOf(GATES, (gate) => firstOf(guesses, (g) => follow(g, seen, info, cov, gate)))
       let next = followed
       let why = ''
       if (!next) {
@@ -324,6 +331,14 @@ export function makeTracker(o: TrackerOptions) {
   }
 }
 export type Tracker = ReturnType<typeof makeTracker>
+
+function firstOf<T, R>(list: readonly T[], f: (t: T) => R | undefined): R | undefined {
+  for (const t of list) {
+    const r = f(t)
+    if (r !== undefined) return r
+  }
+  return undefined
+}
 
 const sum = new Float64Array(6)
 const inverse = new Float64Array(6)
