@@ -43,7 +43,7 @@ const OPTICS_STEP = 0.1
 /** Where a plate sits on Hazel's table: turned on its side, leaning back a little, 70 mm out; the head looks down by 30 degrees. */
 const TABLE_LEAN = (15 * Math.PI) / 180
 const HEAD_DOWN = (-30 * Math.PI) / 180
-const MARKER_HEAD_DOWN = (-52 * Math.PI) / 180
+const MARKER_HEAD_DOWN = (52 * Math.PI) / 180
 
 /**
  * A stand-in scanner without its connection: true optics that nobody outside sees, images and points from them, warmth, and drops. The

@@ -76,4 +76,5 @@ export function settleBy(tracker: ReturnType<typeof makeTracker>, s: SolvedMap):
     sigma[number] = Math.sqrt(Math.max(0, c[6 * i] + c[6 * i + 3] + c[6 * i + 5]) / 3)
   })
   tracker.settle(positions, sigma)
+  for (const [stays, goes] of s.doubles) tracker.unite(stays, goes)
 }

@@ -67,6 +67,8 @@ export interface SolvedMap {
   planned: Planned | null
   /** seen before, and not where it should be seen: names */
   missing: string[]
+  /** numbers of the tracker that turned out to be one marker: the first stays */
+  doubles: [number, number][]
   /** seen by too few frames to be a marker: number of them */
   dropped: number
   frames: number
@@ -83,6 +85,8 @@ const LEAST_SIGHTINGS = 4
 const MERGE = 2.5
 /** frames in a row in which a marker should have been seen */
 const MISSED = 12
+/** cosine between views from nearly the same side: 8 degrees */
+const LIKE = 0.99
 
 export function mapInput(t: Tracker, o: Pick<MapInput, 'stereo' | 'scale' | 'range' | 'ids' | 'before' | 'plan'>): MapInput {
   const k = t.known
@@ -113,7 +117,7 @@ export function solveMap(input: MapInput): SolvedMap {
   const of = Array.from({ length: count }, (_, i) => i)
   const later = new Map<number, { marker: number; frame: number; distance: number; uncertainty: number; shift: [number, number, number] }>()
   const assigned = input.frames.map((f) => f.pairs.slice())
-  mergeDoubles(input, assigned)
+  const doubles = mergeDoubles(input, assigned)
   let solution = adjust(input, assigned, of, sight)
   // one change at a time where several are found: a moved marker bends the poses a little, and others follow it
   for (let round = 0; round < 12; round++) {
@@ -131,7 +135,7 @@ export function solveMap(input: MapInput): SolvedMap {
     }
     solution = adjust(input, assigned, of, sight)
   }
-  const solved = report(input, of, later, assigned, solution)
+  const solved = { ...report(input, of, later, assigned, solution), doubles }
   if (input.before) return since(input.before, solved)
   return input.plan ? named(input.plan, solved) : solved
 }
@@ -259,7 +263,8 @@ function adjustOnce(input: MapInput, assigned: Int32Array[], of: number[], sight
 }
 
 /** Two numbers for one marker, never both in one frame and nearer than a marker is wide: one. */
-function mergeDoubles(input: MapInput, assigned: Int32Array[]): void {
+function mergeDoubles(input: MapInput, assigned: Int32Array[]): [number, number][] {
+  const out: [number, number][] = []
   const p = input.positions
   const count = input.diameters.length
   for (let a = 0; a < count; a++)
@@ -267,7 +272,9 @@ function mergeDoubles(input: MapInput, assigned: Int32Array[]): void {
       if (Math.hypot(p[3 * a] - p[3 * b], p[3 * a + 1] - p[3 * b + 1], p[3 * a + 2] - p[3 * b + 2]) > MERGE) continue
       if (assigned.some((pairs) => pairs.includes(a) && pairs.includes(b))) continue
       for (const pairs of assigned) for (let i = 0; i < pairs.length; i++) if (pairs[i] === b) pairs[i] = a
+      out.push([a, b])
     }
+  return out
 }
 
 function report(
@@ -333,6 +340,7 @@ function report(
     kept: [],
     apart: '',
     planned: null,
+    doubles: [],
     frames: result.poses.filter((p) => p as Mat4 | undefined).length,
     sightings: sightings.marker.length,
     rejected: result.rejected,
@@ -357,7 +365,7 @@ const place = (r: AdjustResult, at: number): [number, number, number] => [r.posi
 const firstFrame = (assigned: Int32Array[], m: number) => assigned.findIndex((pairs) => pairs.includes(m))
 const lastFrame = (assigned: Int32Array[], m: number) => assigned.findLastIndex((pairs) => pairs.includes(m))
 
-/** Seen from like directions before, well inside both images in the frames since, and in none of them. */
+/** Seen from nearly the same side before, well inside both images in the frames since, and in none of them. */
 function isMissing(input: MapInput, assigned: Int32Array[], m: number, r: AdjustResult, at: number): boolean {
   const { stereo, range } = input
   const last = lastFrame(assigned, m)
@@ -369,22 +377,26 @@ function isMissing(input: MapInput, assigned: Int32Array[], m: number, r: Adjust
     const l = Math.hypot(d[0], d[1], d[2])
     return [d[0] / l, d[1] / l, d[2] / l]
   }
-  const before = assigned.flatMap((pairs, f) => (pairs.includes(m) && (r.poses[f] as Mat4 | undefined) ? [eye(f)] : []))
   const cameras = [stereo.left, stereo.right].map(cameraToArray)
   const uv = new Float64Array(2)
-  let missed = 0
-  for (let f = last + 1; f < assigned.length; f++) {
-    if (!(r.poses[f] as Mat4 | undefined)) continue
+  const inView = (f: number): boolean => {
+    if (!(r.poses[f] as Mat4 | undefined)) return false
     const q = transformPoint(r.poses[f], ...p)
-    if (range && (q[2] < 1.05 * range.near || q[2] > 0.95 * range.far)) continue
-    const inside = cameras.every((c, k) => {
+    if (range && (q[2] < 1.05 * range.near || q[2] > 0.95 * range.far)) return false
+    return cameras.every((c, k) => {
       project(c, ...(k ? transformPoint(stereo.pose, ...q) : q), uv)
       const size = k ? stereo.right : stereo.left
       return uv[0] > 40 && uv[1] > 40 && uv[0] < size.width - 40 && uv[1] < size.height - 40
     })
-    if (!inside) continue
+  }
+  const before = assigned.flatMap((pairs, f) => (f <= last && inView(f) ? [{ eye: eye(f), seen: pairs.includes(m) }] : []))
+  let missed = 0
+  for (let f = last + 1; f < assigned.length; f++) {
+    if (!inView(f)) continue
     const e = eye(f)
-    if (before.some((b) => b[0] * e[0] + b[1] * e[1] + b[2] * e[2] > 0.985)) missed++
+    // from nearly there it used to be seen: what hides it, or is too steep, hid it then as well
+    const like = before.filter((b) => b.eye[0] * e[0] + b.eye[1] * e[1] + b.eye[2] * e[2] > LIKE)
+    if (like.length >= 3 && like.filter((b) => b.seen).length >= 0.8 * like.length) missed++
   }
   return missed >= MISSED
 }

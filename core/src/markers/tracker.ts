@@ -39,6 +39,8 @@ interface Known {
   nz: number
   /** directions from which it was seen, more than 8 degrees apart, at most a dozen: 3 a direction */
   seenFrom: number[]
+  /** turned out to be another one, by its number */
+  same: number | null
 }
 
 interface Candidate {
@@ -81,6 +83,8 @@ export function makeTracker(o: TrackerOptions) {
   let candidates: Candidate[] = []
   let kept: KeptFrame[] = []
   let constellation: Constellation | undefined
+  /** numbers of the markers in the constellation: those that were united with others are not in it */
+  let live: number[] = []
   let pose: Mat4 = identity()
   let motion: Mat4 = identity()
   let tracking = false
@@ -102,23 +106,29 @@ export function makeTracker(o: TrackerOptions) {
         ny: given.normals?.[3 * i + 1] ?? 0,
         nz: given.normals?.[3 * i + 2] ?? 0,
         seenFrom: [],
+        same: null,
       })
 
   const index = (): Constellation => {
-    constellation ??= makeConstellation(
-      known.flatMap((k) => [k.x, k.y, k.z]),
+    if (constellation) return constellation
+    live = known.flatMap((k, n) => (k.same === null ? [n] : []))
+    const list = live.map((n) => known[n])
+    constellation = makeConstellation(
+      list.flatMap((k) => [k.x, k.y, k.z]),
       {
-        diameters: known.map((k) => k.diameter),
-        normals: known.flatMap((k) => {
+        diameters: list.map((k) => k.diameter),
+        normals: list.flatMap((k) => {
           const l = Math.hypot(k.nx, k.ny, k.nz) || 1
           return [k.nx / l, k.ny / l, k.nz / l]
         }),
-        sigma: known.map((k) => k.sigma),
+        sigma: list.map((k) => k.sigma),
         reach,
       },
     )
     return constellation
   }
+
+  const numbered = (pairs: Int32Array) => pairs.map((m) => (m < 0 ? -1 : live[m]))
 
   /** Pairs by a pose that is nearly right; then the pose by them, without those that do not fit. */
   const follow = (
@@ -152,7 +162,7 @@ export function makeTracker(o: TrackerOptions) {
       if (!better) return undefined
       at = better.pose
     }
-    return { pose: at, pairs, fits: count }
+    return { pose: at, pairs: numbered(pairs), fits: count }
   }
 
   /** How far a sighting lies from its marker in standard deviations of both, and of the pose. */
@@ -184,7 +194,7 @@ export function makeTracker(o: TrackerOptions) {
 
   const addKnown = (x: number, y: number, z: number, sigma: number, diameter: number): number => {
     constellation = undefined
-    return known.push({ x, y, z, sigma, diameter, sightings: 0, nx: 0, ny: 0, nz: 0, seenFrom: [] }) - 1
+    return known.push({ x, y, z, sigma, diameter, sightings: 0, nx: 0, ny: 0, nz: 0, seenFrom: [], same: null }) - 1
   }
 
   const worthKeeping = (time: number, p: Mat4, fresh: boolean): boolean => {
@@ -214,7 +224,8 @@ export function makeTracker(o: TrackerOptions) {
       const sigma = noise * Math.sqrt(cov[6 * i] + cov[6 * i + 3] + cov[6 * i + 5])
       if (pairs[i] < 0) {
         // a marker sits there already: the sighting is its own, however badly it fits; solving will tell
-        const m = nearestKnown(index(), x, y, z, SAME_PLACE)
+        const near = nearestKnown(index(), x, y, z, SAME_PLACE)
+        const m = near < 0 ? -1 : live[near]
         if (m >= 0 && !pairs.includes(m) && !differ(seen.diameters[i], known[m].diameter)) pairs[i] = m
       }
       if (pairs[i] < 0) {
@@ -297,7 +308,7 @@ export function makeTracker(o: TrackerOptions) {
       let why = ''
       if (!next) {
         const m = matchConstellation(index(), { xyz: seen.xyz, diameters: seen.diameters, info, noise })
-        if (m.kind === 'found') next = { pose: m.pose, pairs: m.pairs, fits: m.count }
+        if (m.kind === 'found') next = { pose: m.pose, pairs: numbered(m.pairs), fits: m.count }
         else why = m.why
       }
       if (!next) {
@@ -316,6 +327,14 @@ export function makeTracker(o: TrackerOptions) {
     kept: () => kept as readonly KeptFrame[],
     lost: () => lostFrames,
     frames: () => frames,
+    /** Two numbers were one marker: the second goes. */
+    unite(stays: number, goes: number): void {
+      if (known[goes].same !== null) return
+      known[goes].same = stays
+      known[stays].sightings += known[goes].sightings
+      for (const k of kept) for (let i = 0; i < k.pairs.length; i++) if (k.pairs[i] === goes) k.pairs[i] = stays
+      constellation = undefined
+    },
     /** What solving found out about the places takes the place of the running means. */
     settle(positions: ArrayLike<number>, sigma: ArrayLike<number>): void {
       const count = Math.min(known.length, positions.length / 3)

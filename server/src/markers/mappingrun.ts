@@ -197,13 +197,14 @@ export class MappingRun implements Run {
     const pose = this.shown ?? identity()
     const index = new Map(this.solved?.numbers.map((n, i) => [n, i]) ?? [])
     const now = new Set(this.last?.pairs ?? [])
-    return this.tracker.known.map((k, n) => {
+    return this.tracker.known.flatMap((k, n) => {
+      if (k.same !== null) return []
       const i = index.get(n)
       const s = this.solved
       const id = i === undefined || !s ? (this.o.known?.markers.ids[n] ?? '') : s.markers.ids[i]
       const u = i === undefined || !s ? null : 2 * worstUncertainty(s.markers.covariance, i)
       const angle = widestAngle(k.seenFrom)
-      return {
+      const own: MappedMarker = {
         id,
         at: transformPoint(pose, k.x, k.y, k.z),
         diameter: k.diameter,
@@ -214,6 +215,7 @@ export class MappingRun implements Run {
         state: this.view.missing.includes(id) ? 'gone' : u === null ? 'new' : u <= this.o.target ? 'enough' : angle < 25 ? 'directions' : 'frames',
         moved: this.view.moved.find((m) => m.id === id)?.distance ?? null,
       }
+      return [own]
     })
   }
 
@@ -279,6 +281,7 @@ export class MappingRun implements Run {
     const { turntable, range } = this.scanner.spec
     let at = 0
     let busy = false
+    this.view.path = 0
     this.timer = setInterval(() => {
       if (busy || this.view.phase !== 'recording') return
       busy = true
