@@ -28,6 +28,7 @@ import { tessellate } from '@oak-gauge/demo/cad.ts'
 import { benchViews, record, smallPose, type Recorded } from '@oak-gauge/demo/passes.ts'
 import { openInBrowser } from './browser.ts'
 import { benchCalibration } from './calibrate.ts'
+import { benchMarkers } from './markers.ts'
 import { general } from './general.ts'
 import { fitCircle, type BoreFit } from './bores.ts'
 
@@ -106,7 +107,8 @@ const add = (what: string, got: string, must: string, aim: string) => {
 }
 
 if (wants('calibrate')) benchCalibration(add)
-if (only.length && only.every((p) => p === 'calibrate')) {
+if (wants('markers')) benchMarkers(add)
+if (only.length && only.every((p) => p === 'calibrate' || p === 'markers')) {
   // the passes are not needed
   await report()
   process.exit(0)

@@ -82,6 +82,8 @@ export interface SolvedMap {
 }
 
 const LEAST_SIGHTINGS = 4
+/** sightings beyond so many standard deviations do not count */
+const REJECT = 6
 const MERGE = 2.5
 /** frames in a row in which a marker should have been seen */
 const MISSED = 12
@@ -118,7 +120,8 @@ export function solveMap(input: MapInput): SolvedMap {
   const later = new Map<number, { marker: number; frame: number; distance: number; uncertainty: number; shift: [number, number, number] }>()
   const assigned = input.frames.map((f) => f.pairs.slice())
   const doubles = mergeDoubles(input, assigned)
-  let solution = adjust(input, assigned, of, sight)
+  // nothing is rejected yet: of a marker that stood in two places all sightings would be, and it would drop out unseen
+  let solution = adjust(input, assigned, of, sight, Infinity)
   // one change at a time where several are found: a moved marker bends the poses a little, and others follow it
   for (let round = 0; round < 12; round++) {
     const { result, sightings, used } = solution
@@ -133,8 +136,9 @@ export function solveMap(input: MapInput): SolvedMap {
       for (let f = c.frame; f < assigned.length; f++) for (let i = 0; i < assigned[f].length; i++) if (assigned[f][i] === c.marker) assigned[f][i] = marker
       later.set(c.marker, { marker, frame: c.frame, distance: c.distance, uncertainty: c.uncertainty, shift: c.shift })
     }
-    solution = adjust(input, assigned, of, sight)
+    solution = adjust(input, assigned, of, sight, Infinity)
   }
+  solution = adjust(input, assigned, of, sight, REJECT)
   const solved = { ...report(input, of, later, assigned, solution), doubles }
   if (input.before) return since(input.before, solved)
   return input.plan ? named(input.plan, solved) : solved
@@ -207,21 +211,29 @@ interface Solution {
   used: number[]
 }
 
-function adjust(input: MapInput, assigned: Int32Array[], of: number[], sight: ReturnType<typeof stereoSight>): Solution {
+function adjust(input: MapInput, assigned: Int32Array[], of: number[], sight: ReturnType<typeof stereoSight>, reject: number): Solution {
   const without = new Set<number>()
   for (;;) {
-    const solution = adjustOnce(input, assigned, of, sight, without)
+    const solution = adjustOnce(input, assigned, of, sight, without, reject)
+    if (reject === Infinity) return solution
     // a marker none of whose sightings fit hangs on nothing
     const { sightings, result, used } = solution
     const counts = new Int32Array(used.length)
-    for (let i = 0; i < sightings.marker.length; i++) if (result.normalised[i] <= 6) counts[sightings.marker[i]]++
+    for (let i = 0; i < sightings.marker.length; i++) if (result.normalised[i] <= REJECT) counts[sightings.marker[i]]++
     const loose = used.filter((_, at) => counts[at] < LEAST_SIGHTINGS)
     if (!loose.length) return solution
     for (const m of loose) without.add(m)
   }
 }
 
-function adjustOnce(input: MapInput, assigned: Int32Array[], of: number[], sight: ReturnType<typeof stereoSight>, without: Set<number>): Solution {
+function adjustOnce(
+  input: MapInput,
+  assigned: Int32Array[],
+  of: number[],
+  sight: ReturnType<typeof stereoSight>,
+  without: Set<number>,
+  reject: number,
+): Solution {
   const seen = new Int32Array(of.length)
   for (const pairs of assigned) for (const m of pairs) if (m >= 0) seen[m]++
   // frames with fewer than four of the markers that count say nothing, which may take sightings from others
@@ -255,7 +267,7 @@ function adjustOnce(input: MapInput, assigned: Int32Array[], of: number[], sight
   )
   const sightings = { frame: Int32Array.from(frame), marker: Int32Array.from(marker), xyz: Float64Array.from(xyz) }
   const positions = Float64Array.from(used.flatMap((m) => [0, 1, 2].map((k) => input.positions[3 * of[m] + k])))
-  const result = adjustMarkers({ sightings, poses: frames.map((f) => input.frames[f].pose), positions, sight })
+  const result = adjustMarkers({ sightings, poses: frames.map((f) => input.frames[f].pose), positions, sight, reject })
   // frame numbers of the recording, for whoever asks when something happened
   const poses: Mat4[] = []
   frames.forEach((f, at) => (poses[f] = result.poses[at]))
@@ -288,7 +300,7 @@ function report(
   const squares = new Float64Array(used.length)
   const counts = new Uint32Array(used.length)
   for (let i = 0; i < sightings.marker.length; i++) {
-    if (result.normalised[i] > 6) continue
+    if (result.normalised[i] > REJECT) continue
     squares[sightings.marker[i]] += result.residuals[i] ** 2
     counts[sightings.marker[i]]++
   }
