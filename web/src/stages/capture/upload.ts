@@ -76,7 +76,7 @@ function send(request: XMLHttpRequest, mine: number, job: string, file: File, to
     const query = new URLSearchParams({
       name: file.name,
       ...(to.role ? { role: to.role } : {}),
-      ...(to.setup && to.role === undefined ? { setup: to.setup } : {}),
+      ...(to.setup ? { setup: to.setup } : {}),
     })
     request.open('PUT', `/api/jobs/${job}/files?${query.toString()}`)
     request.upload.onprogress = (e) => update(mine, { sent: e.total ? e.loaded / e.total : 0 })

@@ -32,7 +32,13 @@ export function CheckPart({ head, onPlan, go }: { head: ReactNode; onPlan(): voi
       // which way it faces and what it sits on: as planned, where it is one of the plan
       const near = planned?.reduce((a, b) => (far(b.at, m.at) < far(a.at, m.at) ? b : a), planned[0])
       const same = near && far(near.at, m.at) < 12
-      return { id: m.id, at: m.at, normal: same ? near.normal : m.normal, diameter: m.diameter > 0 && m.diameter < 4.5 ? 3 : 6, perch: same ? near.perch : ('part' as const) }
+      return {
+        id: m.id,
+        at: m.at,
+        normal: same ? near.normal : m.normal,
+        diameter: m.diameter > 0 && m.diameter < 4.5 ? 3 : 6,
+        perch: same ? near.perch : ('part' as const),
+      }
     })
     const r = await more.run({
       operation: 'plan-markers',

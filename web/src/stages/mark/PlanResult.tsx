@@ -107,11 +107,10 @@ export function PlanResult({ head, plan, markers, judged, settings: s, step, las
             )}
           </div>
           <p className="hint">
-            {adding
-              ? 'Click where it should go, on the part or on the table.'
-              : own
-                ? `${own.id} sits on the ${SITS[own.perch]}${ground && own.perch === 'part' ? `, ${ground.clear >= s.clearEdge ? `${s.clearEdge} mm or more` : `${ground.clear} mm`} from an edge${ground.bend > 0.25 ? ', on curved ground' : ''}` : ''}.`
-                : 'Take one with the mouse, or choose it in the list.'}
+            {own
+              ? `${own.id} sits on the ${SITS[own.perch]}${ground && own.perch === 'part' ? `, ${ground.clear >= s.clearEdge ? `${s.clearEdge} mm or more` : `${ground.clear} mm`} from an edge${ground.bend > 0.25 ? ', on curved ground' : ''}` : ''}. `
+              : ''}
+            {adding ? 'Click where the next one should go, on the part or on the table.' : own ? '' : 'Take one with the mouse, or choose it in the list.'}
           </p>
         </div>
       )}

@@ -47,17 +47,19 @@ export function ViewSphere({ judged, least, wanted }: { judged: Judged; least: n
         {below && <circle cx={3 * R + 20} cy={R + 8} r={R} className="rim" />}
         {Array.from({ length: n }, (_, i) => dot(i))}
       </svg>
-      <div className="hint">
-        {below ? 'Left: from above. Right: from below.' : 'Seen from above; the rim is level with the table.'} <span className="sign full" /> {wanted} or more{' '}
-        <span className="sign open" /> {least} to {wanted - 1} <span className="sign bad">×</span> fewer
+      <div>
+        <div className="hint">
+          {below ? 'Left: from above. Right: from below.' : 'Seen from above; the rim is level with the table.'} <span className="sign full" /> {wanted} or more{' '}
+          <span className="sign open" /> {least} to {wanted - 1} <span className="sign bad">×</span> fewer
+        </div>
+        {n > 0 && (
+          <p className="hint" data-direction={told}>
+            {at === null ? 'Weakest: ' : ''}
+            {directionWords(directions[3 * told], directions[3 * told + 1], directions[3 * told + 2])}, <span className="figure">{v.seen[told]}</span>{' '}
+            {v.seen[told] === 1 ? 'marker' : 'markers'} seen{v.why[told] ? `; of the others most are ${v.why[told]}` : ''}.
+          </p>
+        )}
       </div>
-      {n > 0 && (
-        <p className="hint" data-direction={told}>
-          {at === null ? 'Weakest: ' : ''}
-          {directionWords(directions[3 * told], directions[3 * told + 1], directions[3 * told + 2])}, <span className="figure">{v.seen[told]}</span>{' '}
-          {v.seen[told] === 1 ? 'marker' : 'markers'} seen{v.why[told] ? `; of the others most are ${v.why[told]}` : ''}.
-        </p>
-      )}
     </div>
   )
 }
