@@ -157,4 +157,35 @@ if (wants('bench')) {
   await pause(3000)
   await shot('bench')
 }
+if (wants('marks')) {
+  const jobs = await (await fetch(`${base}/api/jobs`)).json()
+  await p.goto(`${base}/jobs/${jobs.find((j) => j.title === 'Bearing bracket').id}/Mark`)
+  await drawn()
+  if (await p.locator('.card').getByRole('button', { name: 'Propose places' }).count()) {
+    await press('Propose places')
+    await p.locator('[data-evidence="plan"]').waitFor()
+  }
+  await pause(3000)
+  await shot('mark-plan')
+  await press('Stuck: map them')
+  await pause(800)
+  const on = p.locator('.card').getByRole('button', { name: 'Switch it on' })
+  if (await on.count()) await on.click()
+  await p.locator('.card').getByRole('button', { name: 'Record the markers' }).and(p.locator(':enabled')).waitFor()
+  await press('Record the markers')
+  await p.locator('[data-mapping]').waitFor()
+  await press('Lead it once round')
+  await p.getByRole('heading', { name: 'All markers are known well enough' }).waitFor()
+  await p.locator('.card').getByRole('button', { name: 'Lead it once round' }).waitFor()
+  await press('Knock against')
+  await press('Lead it once round')
+  await p.locator('[data-moved]').waitFor()
+  await pause(3000)
+  await shot('mark-map')
+  await press('That is all')
+  await p.getByRole('heading', { name: /are known$/ }).waitFor()
+  await pause(3500)
+  await shot('mark-known')
+}
+
 await browser.close()

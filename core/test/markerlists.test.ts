@@ -156,7 +156,7 @@ describe('markers as operations', () => {
     }
     const b: Item<Markers> = { ...a, name: 'b', pose: translation(30, -12, 5) }
     const pass = { name: 'p', pose: translation(30, -12, 5), data: { kind: 'points' as const, xyz: new Float32Array([1, 2, 3]) } }
-    const { outputs, evidence } = await runOperation('join-markers', { anchor: [a], loose: [b], passes: [pass as Item] }, {}, quietContext)
+    const { outputs, evidence } = await runOperation('join-markers', { anchor: [a], loose: [b], passes: [pass] }, {}, quietContext)
     for (const i of [3, 7, 11]) {
       expect(Math.abs(outputs['loose'][0].pose[i])).toBeLessThan(1e-3)
       expect(Math.abs(outputs['passes'][0].pose[i])).toBeLessThan(1e-3)

@@ -90,7 +90,7 @@ export function makeTracker(o: TrackerOptions) {
   let tracking = false
   let frames = 0
   let lostFrames = 0
-  let sinceKept = { time: -Infinity, pose: identity() as Mat4 }
+  let sinceKept = { time: -Infinity, pose: identity() }
   let thin = 1
   const given = o.known
   if (given)

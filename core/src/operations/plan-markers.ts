@@ -4,7 +4,7 @@ import { identity, rotateVector, transformPoint } from '../base/mat4.ts'
 import { turned } from '../markers/levelled.ts'
 import { PERCHES, type Markers } from '../markers/markers.ts'
 import { planMarkers } from '../markers/plan/plan.ts'
-import { planScene, type View } from '../markers/plan/scene.ts'
+import { planScene } from '../markers/plan/scene.ts'
 import { backFrom, plainMesh, plainShape, tiled, upright, UPS, uprightPose } from '../markers/plan/shape.ts'
 import type { Mesh } from '../shape/mesh.ts'
 import { transformMesh } from '../shape/mesh.ts'
@@ -81,7 +81,7 @@ export const planMarkersOperation = defineOperation({
     const from = params.from === 'auto' ? (params.where === 'part' ? 'all' : 'above') : params.from
     const plan = planMarkers(
       scene,
-      params.scanner as View,
+      params.scanner,
       {
         ...params,
         from,
@@ -140,7 +140,7 @@ function shapeOf(item: Item<Mesh | Points> | undefined, p: PlanSettings): Mesh {
   if (item) return upright(item.data.kind === 'points' ? tiled(item.data) : item.data, item.pose, p.up)
   if (p.shape) return plainMesh(p.shape)
   throw new OakError('no-shape', 'There is no shape to plan on.', {
-    where: 'plan-markers',
+    where: 'plan-markers, shape',
     remedy: 'Bring in a nominal or an earlier mesh, or give the dimensions of a box, plate or cylinder.',
   })
 }

@@ -85,8 +85,8 @@ export function unpackItem(row: ItemRow, a: Arrays): Item {
       pose,
       data: makeMarkers({
         ids: a['diameters'].length ? new TextDecoder().decode(a['ids']).split('\n') : [],
-        positions: a['positions'] as Float32Array,
-        diameters: a['diameters'] as Float32Array,
+        positions: a['positions'],
+        diameters: a['diameters'],
         normals: a['normals'],
         covariance: a['covariance'],
         frames: a['frames'],

@@ -15,7 +15,7 @@ export interface ShownMarker extends PlanMarker {
 export function markersOf(a: Arrays, pose: number[]): ShownMarker[] {
   const diameters = a['diameters'] as Float32Array
   if (!diameters.length) return []
-  const ids = new TextDecoder().decode(a['ids'] as Uint8Array).split('\n')
+  const ids = new TextDecoder().decode(a['ids']).split('\n')
   const [p, n, c] = [a['positions'], a['normals'], a['covariance']]
   return ids.map((id, i) => ({
     id,
