@@ -77,7 +77,7 @@ async function main(argv: string[]): Promise<number> {
   const ctx: RunContext = { progress: progressBar(), signal: interrupted, parallel: pool }
   try {
     const isRecipe = subject.endsWith('.json')
-    const { items: brought, files } = await bringIn(values.in ?? [], values.unit, ctx, isRecipe ? {} : operation(subject).inputs)
+    const { items: brought, files } = await bringIn(values.in ?? [], values.unit, ctx, isRecipe ? recipePorts(subject) : operation(subject).inputs)
     const out = values.out
     const report = isRecipe ? await runFile(subject, brought, out, ctx) : await runOne(subject, brought, files, values, ctx)
     clearBar()
@@ -116,14 +116,18 @@ interface Report {
   files: string[]
 }
 
-async function runFile(path: string, brought: Map<string, Item[]>, out: string | undefined, ctx: RunContext): Promise<Report> {
+function readRecipe(path: string): Recipe {
   let json: unknown
   try {
     json = JSON.parse(readFileSync(path, 'utf8'))
   } catch (e) {
     throw new OakError('bad-recipe', `The recipe cannot be read: ${(e as Error).message}`, { where: path, remedy: 'Check the file.' })
   }
-  const recipe: Recipe = parseRecipe(json)
+  return parseRecipe(json)
+}
+
+async function runFile(path: string, brought: Map<string, Item[]>, out: string | undefined, ctx: RunContext): Promise<Report> {
+  const recipe = readRecipe(path)
   if (recipe.deliver.length && !out) throw new Usage('the recipe delivers files: say --out FOLDER')
   const { items, steps, on } = await runRecipe(recipe, brought, ctx, () => performance.now())
   const files: string[] = []
@@ -201,6 +205,14 @@ async function runOne(
       files.push(file)
     }
   return { steps: [{ operation: name, evidence: r.evidence, milliseconds: performance.now() - start }], files }
+}
+
+/** What kind each name of a recipe is, by the ports that take it: lists of markers are read as such. */
+function recipePorts(path: string): Operation['inputs'] {
+  const out: Operation['inputs'] = {}
+  for (const s of readRecipe(path).steps)
+    for (const [port, names] of Object.entries(s.inputs)) for (const n of names) out[n] ??= operation(s.operation).inputs[port]
+  return out
 }
 
 /** ports: those of the operation that is run: some take the file itself, or a list of markers. */

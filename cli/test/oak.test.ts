@@ -122,6 +122,43 @@ describe('./oak without server or database', () => {
     const lines = readFileSync(join(out, 'field.csv'), 'utf8').trim().split('\n')
     expect([lines[0], lines.length]).toEqual(['x_mm,y_mm,z_mm,deviation_mm', 3772 + 1])
   })
+  test('markers: a recording becomes a map as a list, and lists bring passes together by a recipe', () => {
+    const out = join(folder, 'markers')
+    const places = [0, 0, 0, 61, 4, 0, 18, 55, 3, 80, 62, 0, -44, 30, 0, -20, -52, 2]
+    // seen from straight above, from four places beside each other
+    const lines = ['frame,x,y,z,d']
+    for (let f = 0; f < 24; f++)
+      for (let i = 0; i < places.length; i += 3) lines.push([f, places[i] + 3 * f, -places[i + 1] + 2 * f, 400 - places[i + 2], 6].join(','))
+    const frames = join(folder, 'frames.csv')
+    writeFileSync(frames, lines.join('\n'))
+    const mapped = oak('run', 'map-markers', '--in', `file=${frames}`, '--out', out, '--json')
+    expect([mapped.code, mapped.err.includes('wrote')]).toEqual([0, true])
+    const map = readFileSync(join(out, 'map.csv'), 'utf8').trim().split('\n')
+    expect(map).toHaveLength(7)
+    const list = (name: string, shift: number) => {
+      const path = join(folder, name)
+      writeFileSync(path, places.flatMap((_, i) => (i % 3 === 0 ? [`${i / 3 + 1} ${places[i] + shift} ${places[i + 1]} ${places[i + 2]}`] : [])).join('\n'))
+      return path
+    }
+    const pass = join(folder, 'pass.xyz')
+    writeFileSync(pass, ball(20, 2000, 0))
+    const recipe = join(folder, 'join.json')
+    writeFileSync(
+      recipe,
+      JSON.stringify({
+        oakGauge: 'recipe',
+        version: 1,
+        inputs: { a: {}, b: {}, passes: { many: true } },
+        steps: [{ operation: 'join-markers', inputs: { anchor: ['a'], loose: ['b'], passes: ['passes'] } }],
+        deliver: [{ item: 'passes', file: 'moved.xyz', format: 'xyz' }],
+      }),
+    )
+    const r = oak('run', recipe, '--in', `a=${list('a.txt', 0)}`, '--in', `b=${list('b.txt', 100)}`, '--in', `passes=${pass}`, '--out', out)
+    expect([r.code, r.err.match(/wrote/g)?.length]).toEqual([0, 1])
+    const moved = readFileSync(join(out, 'moved.xyz'), 'utf8').trim().split('\n')
+    const x = moved.map((l) => Number(l.split(' ')[0]))
+    expect((Math.min(...x) + Math.max(...x)) / 2).toBeCloseTo(-100, 0)
+  })
   test('the same on one thread and on all', () => {
     const file = join(folder, 'ball.xyz')
     writeFileSync(file, ball(15, 6000, 0))

@@ -81,7 +81,7 @@ function server(answer: (s: Sent) => { status?: number; body?: unknown } | undef
   })
   const plain = globalThis.fetch
   globalThis.fetch = ((input: RequestInfo | URL, o?: RequestInit) =>
-    typeof input === 'string' ? Promise.resolve(new Response(packed() as BodyInit)) : plain(input, o)) as typeof fetch
+    typeof input === 'string' ? Promise.resolve(new Response(packed() as BodyInit)) : plain(input, o))
   return sent
 }
 

@@ -1,6 +1,7 @@
 import { OakError } from '../base/errors.ts'
 import { invertRigid, transformPoint, type Mat4 } from '../base/mat4.ts'
-import { makeConstellation, matchConstellation } from './constellation.ts'
+import { makeConstellation } from './constellation.ts'
+import { matchConstellation } from './match.ts'
 import { worstUncertainty, type Markers } from './markers.ts'
 import { quadratic3, turnSymmetric3 } from './sight.ts'
 

@@ -1,4 +1,5 @@
-import { makeConstellation, placesOf } from './constellation.ts'
+import { makeConstellation } from './constellation.ts'
+import { placesOf } from './match.ts'
 
 /** Two groups of markers with the same distances: a scanner that sees only one of them cannot tell which. */
 export interface LookAlike {

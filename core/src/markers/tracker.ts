@@ -1,5 +1,6 @@
 import { identity, invertRigid, multiply, type Mat4 } from '../base/mat4.ts'
-import { makeConstellation, matchConstellation, nearestKnown, type Constellation } from './constellation.ts'
+import { makeConstellation, nearestKnown, type Constellation } from './constellation.ts'
+import { matchConstellation } from './match.ts'
 import { framePose } from './framepose.ts'
 import { invertSymmetric3, quadratic3, type MarkerFrame, type SightModel } from './sight.ts'
 

@@ -1,3 +1,4 @@
+import { stageOf } from '@oak-gauge/contract'
 import type { Recipe } from '@oak-gauge/core/operations/recipe.ts'
 import { ItemRow } from '../db/models.ts'
 import { SET_ASIDE, type Ledger } from './state.ts'
@@ -27,10 +28,17 @@ export async function recipeOf(l: Ledger): Promise<Recipe> {
         inputs[name] = { about: item?.name ?? '', many: false }
       }
     }
+  // maps that bring setups together must be brought, as lists: another part has other markers. Plans and other maps are of no use to a recipe
+  const joins = l.path.filter((s) => s.operation === 'join-markers' && (s.inputs['passes']?.length ?? 0) > 0)
+  for (const slot of new Set(joins.flatMap((s) => [...(s.inputs['anchor'] ?? []), ...(s.inputs['loose'] ?? [])]))) {
+    const name = unused('map', inputs)
+    nameOf.set(slot, name)
+    inputs[name] = { about: `list of markers, ${made.find((m) => m.slotId === slot)?.name ?? ''}`, many: false }
+  }
   const steps: Recipe['steps'] = []
   const deliver: Recipe['deliver'] = []
   for (const s of l.path) {
-    if (s.operation === 'import' || s.operation === SET_ASIDE) continue
+    if (s.operation === 'import' || s.operation === SET_ASIDE || (stageOf(s.operation) === 'Mark' && !joins.includes(s))) continue
     const outputs: Record<string, string> = {}
     for (const [port, slots] of Object.entries(s.slots)) {
       const fresh = slots.filter((slot) => !nameOf.has(slot))

@@ -3,7 +3,6 @@ import { frameOf } from '@oak-gauge/core/formats/markers.ts'
 import { identity, invertRigid, multiply, rotateVector, transformPoint, type Mat4 } from '@oak-gauge/core/base/mat4.ts'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
 import type { Stereo } from '@oak-gauge/core/calibrate/camera.ts'
-import { makeConstellation, matchConstellation } from '@oak-gauge/core/markers/constellation.ts'
 import { levelled } from '@oak-gauge/core/markers/levelled.ts'
 import { asKnown, settleBy } from '@oak-gauge/core/markers/mapframes.ts'
 import { worstUncertainty, type Markers } from '@oak-gauge/core/markers/markers.ts'
@@ -17,8 +16,9 @@ import type { ScannerRow } from '../db/scannermodels.ts'
 import { enqueueFile, type Queue } from '../ledger/enqueue.ts'
 import { toProblem } from '../problem.ts'
 import type { Run, ScannerKeeper } from '../scanners/keeper.ts'
+import { emptyView, middleDistance } from './mappingview.ts'
 import { movedBody, pathPose, type HandMove } from './path.ts'
-import { benchOf, type Stage } from './stage.ts'
+import { benchOf, onStage, slide, type Stage } from './stage.ts'
 
 export interface MappingOptions {
   job: string
@@ -81,33 +81,7 @@ export class MappingRun implements Run {
       ...(known ? { known: asKnown(known) } : {}),
     })
     if (known) this.shown = identity()
-    const { range } = scanner.spec
-    this.view = {
-      kind: 'mapping',
-      job: o.job,
-      setup: o.setup,
-      phase: 'recording',
-      sequence: 0,
-      frames: 0,
-      lost: 0,
-      tracking: 'none',
-      why: '',
-      inView: 0,
-      fits: 0,
-      target: o.target,
-      enough: 0,
-      markers: [],
-      moved: [],
-      missing: [],
-      absent: [],
-      scanner: null,
-      distance: null,
-      range,
-      standIn: o.stage !== null,
-      path: null,
-      problem: null,
-      step: null,
-    }
+    this.view = emptyView(o, scanner.spec.range)
   }
 
   static async start(keeper: ScannerKeeper, scanner: ScannerRow, db: Database, queue: Queue, o: MappingOptions): Promise<MappingRun> {
@@ -311,34 +285,15 @@ export class MappingRun implements Run {
     const stage = this.standIn()
     const n = this.tracker.known.findIndex((_, k) => this.nameOf(k) === id)
     if (n < 0) throw new OakError('not-found', `There is no marker ${id} yet.`, { remedy: 'Choose one from the map.' })
-    const best = this.onStage(n, stage)
-    const normal = stage.normals.slice(3 * best, 3 * best + 3)
-    const side = Math.abs(normal[0]) < 0.7 ? [1, 0, 0] : [0, 1, 0]
-    const along = side[0] * normal[0] + side[1] * normal[1] + side[2] * normal[2]
-    const t = side.map((v, i) => v - along * normal[i])
-    const l = Math.hypot(t[0], t[1], t[2])
-    for (let i = 0; i < 3; i++) stage.positions[3 * best + i] += (distance * t[i]) / l
+    const best = onStage(stage, this.tracker.known, n)
+    if (best < 0) throw new OakError('not-found', 'That marker cannot be reached now.', { remedy: 'Record a little longer, then try again.' })
+    slide(stage, best, distance)
     await this.keeper.link(this.scanner.id).order({ type: 'bench', things: benchOf(stage) })
   }
 
   private nameOf(n: number): string {
     const i = this.solved?.numbers.indexOf(n) ?? -1
     return i >= 0 && this.solved ? this.solved.markers.ids[i] : (this.o.known?.markers.ids[n] ?? '')
-  }
-
-  /** Which marker of the stage a marker of the map is: the two are matched by their distances, as the server does not know where the stage stands. */
-  private onStage(n: number, stage: Stage): number {
-    const { known } = this.tracker
-    const info = new Float64Array(6 * known.length)
-    for (let i = 0; i < known.length; i++) info[6 * i] = info[6 * i + 3] = info[6 * i + 5] = 1
-    const m = matchConstellation(
-      makeConstellation(stage.positions, { diameters: stage.diameters }),
-      { xyz: known.flatMap((k) => [k.x, k.y, k.z]), diameters: known.map((k) => k.diameter), info, noise: 0.1 },
-      { share: 0, mostHypotheses: 5000 },
-    )
-    const at = m.kind === 'found' ? m.pairs[n] : -1
-    if (at < 0) throw new OakError('not-found', 'That marker cannot be reached now.', { remedy: 'Record a little longer, then try again.' })
-    return at
   }
 
   /** The recording becomes a file of the job, and the map a step of its ledger. */
@@ -418,12 +373,4 @@ export class MappingRun implements Run {
     this.begin().catch((e: unknown) => (this.view.problem = toProblem(e)))
     this.changed()
   }
-}
-
-function middleDistance(markers: number[]): number | null {
-  const n = markers.length / 4
-  if (!n) return null
-  let z = 0
-  for (let i = 0; i < n; i++) z += markers[4 * i + 2]
-  return z / n
 }

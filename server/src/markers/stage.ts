@@ -1,6 +1,8 @@
 import { invertRigid, multiply, rotateVector, transformPoint, type Mat4 } from '@oak-gauge/core/base/mat4.ts'
 import { seeded } from '@oak-gauge/core/base/random.ts'
+import { makeConstellation } from '@oak-gauge/core/markers/constellation.ts'
 import { PERCHES } from '@oak-gauge/core/markers/markers.ts'
+import { matchConstellation } from '@oak-gauge/core/markers/match.ts'
 import { plainMesh, plainShape, upright, UPS, uprightPose, type Up } from '@oak-gauge/core/markers/plan/shape.ts'
 import { coarseMesh } from '@oak-gauge/core/repair/reduce.ts'
 import { transformMesh, type Mesh } from '@oak-gauge/core/shape/mesh.ts'
@@ -105,4 +107,26 @@ export function stageInput(params: Record<string, unknown>, plan: StageInput['pl
   const up = UPS.find((u) => u === params['up']) ?? '+z'
   const typed = plainShape.safeParse(params['shape'])
   return { plan, up, part: part ?? (typed.success ? transformMesh(plainMesh(typed.data), invertRigid(uprightPose(up))) : null), place, seed: place }
+}
+
+/** Which marker of the stage the n-th of a map is, -1 for none: the two are matched by their distances, as nobody here knows where the stage stands. */
+export function onStage(stage: Stage, known: readonly { x: number; y: number; z: number; diameter: number }[], n: number): number {
+  const info = new Float64Array(6 * known.length)
+  for (let i = 0; i < known.length; i++) info[6 * i] = info[6 * i + 3] = info[6 * i + 5] = 1
+  const m = matchConstellation(
+    makeConstellation(stage.positions, { diameters: stage.diameters }),
+    { xyz: known.flatMap((k) => [k.x, k.y, k.z]), diameters: known.map((k) => k.diameter), info, noise: 0.1 },
+    { share: 0, mostHypotheses: 5000 },
+  )
+  return m.kind === 'found' ? m.pairs[n] : -1
+}
+
+/** A marker is knocked against: it slides along its ground, mm. */
+export function slide(stage: Stage, i: number, distance: number): void {
+  const n = stage.normals.slice(3 * i, 3 * i + 3)
+  const side = Math.abs(n[0]) < 0.7 ? [1, 0, 0] : [0, 1, 0]
+  const along = side[0] * n[0] + side[1] * n[1] + side[2] * n[2]
+  const t = side.map((v, k) => v - along * n[k])
+  const l = Math.hypot(t[0], t[1], t[2])
+  for (let k = 0; k < 3; k++) stage.positions[3 * i + k] += (distance * t[k]) / l
 }
