@@ -80,8 +80,8 @@ function server(answer: (s: Sent) => { status?: number; body?: unknown } | undef
     return undefined
   })
   const plain = globalThis.fetch
-  globalThis.fetch = ((input: RequestInfo | URL, o?: RequestInit) =>
-    typeof input === 'string' ? Promise.resolve(new Response(packed() as BodyInit)) : plain(input, o))
+  globalThis.fetch = (input: RequestInfo | URL, o?: RequestInit) =>
+    typeof input === 'string' ? Promise.resolve(new Response(packed() as BodyInit)) : plain(input, o)
   return sent
 }
 
