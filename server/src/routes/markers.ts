@@ -9,7 +9,7 @@ import type { Item } from '@oak-gauge/core/operations/operation.ts'
 import { loadArray } from '../blobs.ts'
 import type { Database } from '../db/connect.ts'
 import { ItemRow, SetupRow } from '../db/models.ts'
-import { CalibrationRow, VerificationRow, type ScannerRow } from '../db/scannermodels.ts'
+import { CalibrationRow, NoteRow, VerificationRow, type ScannerRow } from '../db/scannermodels.ts'
 import type { Queue } from '../ledger/enqueue.ts'
 import { loadLedger, type Ledger } from '../ledger/state.ts'
 import { MappingRun } from '../markers/mappingrun.ts'
@@ -50,6 +50,7 @@ export function markerRoutes(db: Database, queue: Queue, keeper: ScannerKeeper):
       plan: await planOf(db, ledger),
       stage: link.hello.standIn ? await setStage(await stageOf(db, ledger, setup.place)) : null,
     })
+    if (body.cold) await NoteRow.create({ scannerId: scanner.id, text: `Markers were mapped although the scanner was not warm (${ledger.job.title}).` })
     keeper.changed(scanner.id)
     res.status(202).json(run.state())
   })

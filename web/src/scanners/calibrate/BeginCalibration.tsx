@@ -1,10 +1,10 @@
-import { Button, Checkbox, Segmented, Select } from 'antd'
+import { Button, Segmented, Select } from 'antd'
 import { useState } from 'react'
 import type { ArtefactSummary, StartCalibration } from '@oak-gauge/contract'
 import { problemOf, useActOnRunMutation, useArtefactsQuery, useStartCalibrationMutation } from '../../api.ts'
 import { Card } from '../../looks/Card.tsx'
 import { ProblemBox } from '../../looks/ProblemBox.tsx'
-import { minutes } from '../health.tsx'
+import { ColdNote, isCold } from '../Cold.tsx'
 import type { ScannerPart } from '../ScannerPage.tsx'
 import { AddCertificate, CertificateWords } from '../certificates.tsx'
 import { pairsOf, sendPair } from './imagefiles.ts'
@@ -20,21 +20,21 @@ export function BeginCalibration({ scanner: s, busy }: ScannerPart & { busy: boo
   const [chosen, setChosen] = useState<string | null>(null)
   const [onBench, setOnBench] = useState<string | null>(null)
   const [way, setWay] = useState<Way>(s.spec.turntable ? 'turntable' : 'hand')
-  const [cold, setCold] = useState(false)
+  const [anyway, setAnyway] = useState(false)
   const [files, setFiles] = useState<File[]>([])
   const [sending, setSending] = useState<string | null>(null)
   const [start, starting] = useStartCalibrationMutation()
   const [act] = useActOnRunMutation()
   const [fileProblem, setFileProblem] = useState<ReturnType<typeof problemOf>>(null)
   const plate = plates.find((p) => p.id === chosen) ?? plates.find(suits) ?? plates.at(0)
-  const isCold = way !== 'files' && s.state !== null && !s.state.warm
+  const cold = way !== 'files' && isCold(s)
   const pairs = pairsOf(files)
   const away = way !== 'files' && s.link !== 'connected'
   const problem = fileProblem ?? problemOf(starting.error)
   const begin = async () => {
     if (!plate) return
     setFileProblem(null)
-    const r = await start({ id: s.id, body: { plate: plate.id, way, cold: isCold && cold, ...(onBench ? { onBench } : {}) } })
+    const r = await start({ id: s.id, body: { plate: plate.id, way, cold: cold && anyway, ...(onBench ? { onBench } : {}) } })
     if (r.error || way !== 'files') return
     for (const [k, p] of pairs.entries()) {
       setSending(`pair ${k + 1} of ${pairs.length}`)
@@ -74,7 +74,7 @@ export function BeginCalibration({ scanner: s, busy }: ScannerPart & { busy: boo
         foot={
           <Button
             type="primary"
-            disabled={!plate || busy || away || (isCold && !cold) || (way === 'files' && pairs.length === 0)}
+            disabled={!plate || busy || away || (cold && !anyway) || (way === 'files' && pairs.length === 0)}
             loading={starting.isLoading || sending !== null}
             onClick={() => void begin()}
           >
@@ -124,16 +124,7 @@ export function BeginCalibration({ scanner: s, busy }: ScannerPart & { busy: boo
         {away && (
           <p className="note">{s.on ? (s.problem?.message ?? 'The scanner is being connected.') : 'The scanner is switched off: switch it on under State.'}</p>
         )}
-        {isCold && (
-          <div className="note">
-            {s.name} is still warming up{s.warmIn === null ? '' : `, ${minutes(s.warmIn)} of its own clock`}. A calibration made now drifts away.
-            <div>
-              <Checkbox checked={cold} onChange={(e) => setCold(e.target.checked)}>
-                Calibrate anyway; it will be recorded
-              </Checkbox>
-            </div>
-          </div>
-        )}
+        {cold && <ColdNote scanner={s} harm="A calibration made now drifts away." anyway="Calibrate anyway" checked={anyway} onChange={setAnyway} />}
         {busy && <p className="note">A verification is going on.</p>}
         {problem && <ProblemBox problem={problem} />}
       </Card>

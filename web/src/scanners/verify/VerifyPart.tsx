@@ -1,4 +1,4 @@
-import { Button, Checkbox, Select } from 'antd'
+import { Button, Select } from 'antd'
 import { useState } from 'react'
 import type { VerificationRun, VerificationSummary } from '@oak-gauge/contract'
 import type { BarReading } from '@oak-gauge/core/calibrate/ballbar.ts'
@@ -8,7 +8,7 @@ import { ProblemBox } from '../../looks/ProblemBox.tsx'
 import { formatMoment } from '../../looks/when.ts'
 import { Exposure } from '../Exposure.tsx'
 import { AddCertificate, CertificateWords } from '../certificates.tsx'
-import { minutes } from '../health.tsx'
+import { ColdNote, isCold } from '../Cold.tsx'
 import type { ScannerPart } from '../ScannerPage.tsx'
 import { VolumePicture } from './VolumePicture.tsx'
 
@@ -63,10 +63,10 @@ function Begin({ scanner: s, busy }: ScannerPart & { busy: boolean }) {
   const bars = artefacts?.filter((a) => a.kind === 'ball-bar') ?? []
   const nearest = bars.length ? bars.reduce((a, b) => (Math.abs(b.size - s.spec.barLength) < Math.abs(a.size - s.spec.barLength) ? b : a)) : undefined
   const [chosen, setChosen] = useState<string | null>(null)
-  const [cold, setCold] = useState(false)
+  const [anyway, setAnyway] = useState(false)
   const [start, { error, isLoading }] = useStartVerificationMutation()
   const bar = bars.find((b) => b.id === chosen) ?? nearest
-  const isCold = s.state !== null && !s.state.warm
+  const cold = isCold(s)
   const away = s.link !== 'connected'
   const problem = problemOf(error)
   return (
@@ -76,9 +76,9 @@ function Begin({ scanner: s, busy }: ScannerPart & { busy: boolean }) {
       foot={
         <Button
           type="primary"
-          disabled={!bar || busy || away || (isCold && !cold)}
+          disabled={!bar || busy || away || (cold && !anyway)}
           loading={isLoading}
-          onClick={() => bar && void start({ id: s.id, body: { bar: bar.id, cold: isCold && cold } })}
+          onClick={() => bar && void start({ id: s.id, body: { bar: bar.id, cold: cold && anyway } })}
         >
           Begin
         </Button>
@@ -99,16 +99,7 @@ function Begin({ scanner: s, busy }: ScannerPart & { busy: boolean }) {
       {away && (
         <p className="note">{s.on ? (s.problem?.message ?? 'The scanner is being connected.') : 'The scanner is switched off: switch it on under State.'}</p>
       )}
-      {isCold && (
-        <div className="note">
-          {s.name} is still warming up{s.warmIn === null ? '' : `, ${minutes(s.warmIn)} of its own clock`}.
-          <div>
-            <Checkbox checked={cold} onChange={(e) => setCold(e.target.checked)}>
-              Verify anyway; it will be recorded
-            </Checkbox>
-          </div>
-        </div>
-      )}
+      {cold && <ColdNote scanner={s} anyway="Verify anyway" checked={anyway} onChange={setAnyway} />}
       {busy && <p className="note">A calibration is going on.</p>}
       {problem && <ProblemBox problem={problem} />}
     </Card>

@@ -1,4 +1,4 @@
-import { Button, Checkbox, Select } from 'antd'
+import { Button, Select } from 'antd'
 import { useRef, useState, type ReactNode } from 'react'
 import { Link } from 'react-router'
 import { UNITS, type Problem, type Stage, type TrayItem } from '@oak-gauge/contract'
@@ -17,7 +17,7 @@ import { useStep } from '../../job/useStep.ts'
 import { Numbers, StepProblem, Warnings, WorkCard } from '../../job/WorkCard.tsx'
 import { Amount } from '../../looks/Amount.tsx'
 import { ProblemBox } from '../../looks/ProblemBox.tsx'
-import { minutes } from '../../scanners/health.tsx'
+import { ColdNote, isCold } from '../../scanners/Cold.tsx'
 import { dismissUpload, upload, useUploads } from '../capture/upload.ts'
 import { MapRunning } from './MapRunning.tsx'
 import { inOrder, useMarkers } from './markers.ts'
@@ -39,7 +39,7 @@ export function MapPart({ head, go, onCheck }: { head: ReactNode; go(s: Stage): 
   const [travel, setTravel] = useState<boolean | null>(null)
   const [again, setAgain] = useState(false)
   const [target, setTarget] = useState(0.02)
-  const [cold, setCold] = useState(false)
+  const [anyway, setAnyway] = useState(false)
   const [start, { error, isLoading }] = useStartMappingMutation()
   const [addSetup] = useAddSetupMutation()
   const [patch] = usePatchScannerMutation()
@@ -56,14 +56,14 @@ export function MapPart({ head, go, onCheck }: { head: ReactNode; go(s: Stage): 
     return <MapRunning head={head} run={run} scanner={scanner} />
   const elsewhere = run !== null && run.phase !== 'done' && run.phase !== 'failed'
 
-  const isCold = scanner?.state != null && !scanner.state.warm
+  const cold = isCold(scanner)
   const connected = scanner?.link === 'connected'
   const begin = (known: TrayItem | null) => {
     if (!scanner || !setup) return
     setAgain(false)
     // the result is looked at where it was made
     setSetup(setup.id)
-    void start({ job: state.job.id, body: { scanner: scanner.id, setup: setup.id, known: known?.slot ?? null, target, cold: isCold && cold } })
+    void start({ job: state.job.id, body: { scanner: scanner.id, setup: setup.id, known: known?.slot ?? null, target, cold: cold && anyway } })
   }
   const bringIn = (
     <>
@@ -188,7 +188,7 @@ export function MapPart({ head, go, onCheck }: { head: ReactNode; go(s: Stage): 
       }
       foot={
         <>
-          <Button type="primary" disabled={!connected || elsewhere || isLoading || (isCold && !cold) || (asks && travel === null)} onClick={() => begin(known)}>
+          <Button type="primary" disabled={!connected || elsewhere || isLoading || (cold && !anyway) || (asks && travel === null)} onClick={() => begin(known)}>
             {known ? 'Go on from that map' : 'Record the markers'}
           </Button>
           {own && <Button onClick={() => setAgain(false)}>Back to the map</Button>}
@@ -228,16 +228,7 @@ export function MapPart({ head, go, onCheck }: { head: ReactNode; go(s: Stage): 
           )}
         </div>
       )}
-      {scanner && connected && isCold && (
-        <div className="note">
-          {scanner.name} is still warming up{scanner.warmIn === null ? '' : `, ${minutes(scanner.warmIn)} of its own clock`}.
-          <div>
-            <Checkbox checked={cold} onChange={(e) => setCold(e.target.checked)}>
-              Map anyway
-            </Checkbox>
-          </div>
-        </div>
-      )}
+      {scanner && connected && cold && <ColdNote scanner={scanner} anyway="Map anyway" checked={anyway} onChange={setAnyway} />}
       {elsewhere && scanner && (
         <div className="note">
           The markers of another job are being mapped with {scanner.name}.{' '}
