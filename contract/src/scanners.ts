@@ -223,6 +223,8 @@ export interface MappingRun {
   missing: string[]
   /** planned, and not found yet */
   absent: string[]
+  /** neither planned nor in the map before */
+  added: string[]
   /** where the scanner stands and looks, in the axes of the map, mm */
   scanner: { at: [number, number, number]; looks: [number, number, number] } | null
   /** mm from the scanner to the middle of what it sees, with its range */

@@ -222,6 +222,18 @@ describe('a map from a recording', () => {
     expect(m.kept).toHaveLength(40 - half.diameters.length)
   })
 
+  it('names a marker that was added since, with an uncertainty of its own', () => {
+    const more = { positions: [...layout.positions, 5, -3, 0], normals: [...layout.normals, 0, 0, 1], diameters: [...layout.diameters, 6] }
+    // nothing else is in the way
+    const near = layout.diameters.some((_, i) => Math.hypot(layout.positions[3 * i] - 5, layout.positions[3 * i + 1] + 3) < 12)
+    expect(near).toBe(false)
+    const m = mapFrames(record(more, 200, 12).frames, { stereo: STEREO, known: map.markers }, quietContext)
+    expect(m.added).toHaveLength(1)
+    expect(m.moved).toEqual([])
+    const at = m.markers.ids.indexOf(m.added[0])
+    expect(worstUncertainty(m.markers.covariance, at)).toBeLessThan(0.01)
+  })
+
   it('takes the names of the plan where markers sit as planned', () => {
     const r = seeded(9)
     const plan = makeMarkers({

@@ -151,3 +151,78 @@ describe('a stand-in', () => {
     expect(s.streaming).toBe(false)
   })
 })
+
+describe('markers before a stand-in', () => {
+  const list = {
+    kind: 'markers',
+    positions: [0, 0, 0, 60, 10, 0, -40, 35, 0, 20, -55, 0],
+    normals: [0, 0, 1, 0, 0, 1, 0, 0, 1, 0, 0, 1],
+    diameters: [6, 6, 3, 6],
+  }
+  const seen = (s: StandIn) => {
+    const out: { head: PointsHead; markers: Float32Array }[] = []
+    s.markers((head, arrays) => void out.push({ head: head as PointsHead, markers: (arrays[1] as Float32Array | undefined) ?? new Float32Array(0) }))
+    return out[0]
+  }
+  // body 400 mm over the table, looking straight down: z of the body is down
+  const overhead = [1, 0, 0, 0, 0, -1, 0, 0, 0, 0, -1, 400, 0, 0, 0, 1]
+
+  it('are looked at only where there are some, and refused otherwise', () => {
+    const s = standIn('alder')
+    expect(() => order(s, { type: 'mode', mode: 'aim' })).toThrow(Refusal)
+    order(s, { type: 'bench', things: [list] })
+    order(s, { type: 'mode', mode: 'aim' })
+    expect(s.aiming).toBe(true)
+    order(s, { type: 'mode', mode: 'idle' })
+    expect(s.aiming).toBe(false)
+    expect(() => order(s, { type: 'bench', things: [{ kind: 'markers', positions: 'x' }] })).toThrow(Refusal)
+  })
+
+  it('keep their distances, whatever the hand does', () => {
+    const s = standIn('alder')
+    s.lasting.calibration = { id: 'c', stereo: trueOptics(s.device.spec.design, s.device.seed, { celsius: 31.6, days: 100, drops: 0 }) }
+    order(s, { type: 'bench', things: [list] })
+    for (const shift of [0, 30]) {
+      const hand = overhead.slice()
+      hand[3] = shift
+      order(s, { type: 'hand', pose: hand })
+      let tries = 0
+      // one of four may be missed in a frame
+      let f = seen(s)
+      while (f.markers.length < 16 && tries++ < 30) f = seen(s)
+      expect(f.head).toMatchObject({ kind: 'points', count: 0, markers: 4 })
+      const d = Math.hypot(...[0, 1, 2].map((k) => f.markers[k] - f.markers[4 + k]))
+      expect(d).toBeCloseTo(Math.hypot(60, 10), 0)
+      expect(Math.abs(d - Math.hypot(60, 10))).toBeLessThan(0.15)
+      expect(f.markers[3]).toBeCloseTo(6, 0)
+    }
+  })
+
+  it('are hidden by a body that stands over them', () => {
+    const s = standIn('alder')
+    order(s, { type: 'hand', pose: overhead })
+    const roof = { kind: 'solid', vertices: [-30, -30, 20, 30, -30, 20, 30, 30, 20, -30, 30, 20], triangles: [0, 1, 2, 0, 2, 3] }
+    order(s, { type: 'bench', things: [list, roof] })
+    for (let k = 0; k < 10; k++) {
+      const { markers } = seen(s)
+      for (let i = 0; i < markers.length; i += 4) expect(Math.hypot(markers[i] - 0, markers[i + 2] - 400)).toBeGreaterThan(3)
+    }
+  })
+
+  it('on a turntable come round', () => {
+    const s = standIn('hazel')
+    order(s, { type: 'bench', things: [{ ...list, positions: list.positions.map((v) => 0.7 * v) }] })
+    const at = (degrees: number) => {
+      order(s, { type: 'turn', degrees })
+      let f = seen(s)
+      for (let k = 0; k < 30 && f.markers.length < 16; k++) f = seen(s)
+      return f.markers
+    }
+    const [a, b, c] = [at(0), at(90), at(360)]
+    expect([a.length, b.length]).toEqual([16, 16])
+    // the one in the middle stays, the others move
+    expect(Math.hypot(a[0] - b[0], a[1] - b[1], a[2] - b[2])).toBeLessThan(0.3)
+    expect(Math.hypot(a[4] - b[4], a[5] - b[5], a[6] - b[6])).toBeGreaterThan(20)
+    expect(Math.hypot(a[4] - c[4], a[5] - c[5], a[6] - c[6])).toBeLessThan(0.3)
+  })
+})

@@ -224,6 +224,7 @@ const running = (more: Partial<MappingRun> = {}): MappingRun => ({
   moved: [],
   missing: [],
   absent: ['7'],
+  added: ['8'],
   scanner: { at: [0, 0, 400], looks: [0, 0.3, -0.95] },
   distance: 411,
   range: { near: 250, ideal: 400, far: 550 },
@@ -241,6 +242,7 @@ describe('mapping', () => {
     expect(document.querySelector('[data-quantity="enough"]')?.textContent).toBe('2 of 4')
     expect(screen.getByText('from more sides')).toBeTruthy()
     expect(screen.getByText(/Planned and not found yet: 7/)).toBeTruthy()
+    expect(screen.getByText(/in the map now: 8/)).toBeTruthy()
     expect(screen.getByRole('img', { name: /411 mm, good/ })).toBeTruthy()
     // the least known first
     expect([...document.querySelectorAll('[data-u]')].map((d) => d.textContent)).toEqual(['0.0600', '0.0040', '0.0040'])

@@ -64,6 +64,8 @@ export interface SolvedMap {
   /** of an earlier map, not seen this time, kept as they were; and why the earlier map could not be used */
   kept: string[]
   apart: string
+  /** not in the earlier map, or not in the plan: names */
+  added: string[]
   /** how the map lies on the plan; null: there is none, or they do not agree */
   planned: Planned | null
   /** seen before, and not where it should be seen: names */
@@ -178,6 +180,7 @@ function named(plan: Markers, solved: SolvedMap): SolvedMap {
     },
     moved: solved.moved.map((m) => ({ ...m, id: renamed(m.id), together: m.together.map(renamed) })),
     missing: solved.missing,
+    added: ids.filter((id) => !plan.ids.includes(id)),
     planned: { pose: d.pose, beside: found.map((f) => ({ id: plan.ids[f.a], distance: f.distance })), absent: d.gone.map((i) => plan.ids[i]) },
   }
 }
@@ -189,7 +192,14 @@ function since(before: Markers, solved: SolvedMap): SolvedMap {
   const moved = c.moved.filter((m) => !named.has(m.id)).map((m): MovedMarker => ({ ...m, shift: [0, 0, 0], time: -1, together: [] }))
   const all = [...solved.moved, ...moved]
   together(all)
-  return { ...solved, markers: c.markers, moved: all, kept: c.kept, apart: c.apart }
+  return {
+    ...solved,
+    markers: c.markers,
+    moved: all,
+    kept: c.kept,
+    apart: c.apart,
+    added: c.apart ? [] : c.markers.ids.filter((id) => !before.ids.includes(id)),
+  }
 }
 
 export const solveMapKernel = defineKernel('solve-marker-map', (input: MapInput): SolvedMap | { error: { code: string; message: string; remedy: string } } => {
@@ -348,6 +358,7 @@ function report(
     dropped: input.diameters.length - new Set(used.map((m) => of[m])).size,
     kept: [],
     apart: '',
+    added: [],
     planned: null,
     doubles: [],
     frames: result.poses.filter((p) => p as Mat4 | undefined).length,

@@ -59,6 +59,7 @@ function quantitiesOf(m: MappedFrames, markers: Markers): Quantity[] {
     ...(m.moved.length ? [q('moved', m.moved.map((c) => c.id).join(', '))] : []),
     ...(m.planned ? [q('where planned', m.planned.beside.length), q('beside the plan, rms', rms(m.planned.beside.map((b) => b.distance)), 'mm')] : []),
     ...(m.planned?.absent.length ? [q('planned, not found', m.planned.absent.join(', '))] : []),
+    ...(m.added.length ? [q('added', m.added.join(', '))] : []),
     ...(m.missing.length ? [q('missing', m.missing.join(', '))] : []),
     ...(m.kept.length ? [q('kept from before', m.kept.join(', '))] : []),
     q('frames', m.recorded),

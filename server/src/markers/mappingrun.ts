@@ -156,6 +156,7 @@ export class MappingRun implements Run {
       // as planned, once that is known; before, as it lies
       this.shown = known ? this.shown : (r.planned?.pose ?? this.shown ?? levelled(r.markers).pose)
       this.view.absent = r.planned?.absent ?? []
+      this.view.added = r.added
       settleBy(this.tracker, r)
       this.view.moved = r.moved.map(({ id, distance, uncertainty, together }) => ({ id, distance, uncertainty, together }))
       this.view.missing = r.missing

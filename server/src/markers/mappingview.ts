@@ -20,6 +20,7 @@ export const emptyView = (o: MappingOptions, range: RunView['range']): RunView =
   moved: [],
   missing: [],
   absent: [],
+  added: [],
   scanner: null,
   distance: null,
   range,

@@ -85,6 +85,11 @@ export function MapRunning({ head, run, scanner }: { head: ReactNode; run: Mappi
           Marker {id} is gone: it is not seen where it should be.
         </p>
       ))}
+      {run.added.length > 0 && (
+        <p className="hint" data-added>
+          Not planned or known before, in the map now: {run.added.join(', ')}.
+        </p>
+      )}
       {run.absent.length > 0 && (
         <p className="hint" data-absent>
           Planned and not found yet: {run.absent.join(', ')}.
