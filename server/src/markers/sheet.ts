@@ -198,7 +198,6 @@ function drawMarker(pdf: PDFKit.PDFDocument, [x, y]: [number, number], r: number
 
 /** The table from above: what stands around the part, as large as the page allows, with places measured from the part's corner. */
 function tablePage(pdf: PDFKit.PDFDocument, m: Markers, part: Mesh | null, around: number[]): void {
-  pdf.addPage()
   const p = part?.vertices ?? new Float32Array(0)
   const xs = [...around.map((i) => m.positions[3 * i])]
   const ys = [...around.map((i) => m.positions[3 * i + 1])]
@@ -212,7 +211,9 @@ function tablePage(pdf: PDFKit.PDFDocument, m: Markers, part: Mesh | null, aroun
   if (part) xs.push(box[0], box[2])
   if (part) ys.push(box[1], box[3])
   const [x0, x1, y0, y1] = [Math.min(...xs) - 12, Math.max(...xs) + 12, Math.min(...ys) - 12, Math.max(...ys) + 12]
-  const scale = Math.min(1, WIDE / (x1 - x0), HIGH / (y1 - y0))
+  const lying = x1 - x0 > y1 - y0
+  pdf.addPage({ size: 'A4', margin: 56, layout: lying ? 'landscape' : 'portrait' })
+  const scale = Math.min(1, (lying ? HIGH + 20 : WIDE) / (x1 - x0), (lying ? WIDE - 25 : HIGH) / (y1 - y0))
   const at = (x: number, y: number): [number, number] => [43 + (x - x0) * scale * MM, 68 + (y1 - y) * scale * MM]
   pdf.font('bold').fontSize(10).fillColor(INK).text('Around the part, from above', 43, 34)
   pdf
