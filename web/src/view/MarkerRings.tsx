@@ -44,6 +44,8 @@ export function MarkerRings({ stage }: { stage: Stage }) {
         const q = p && stage.project([m.at[0], m.at[1], m.at[2] + m.diameter / 2])
         const r = Math.max(4, p && q ? Math.hypot(q.x - p.x, q.y - p.y) : 4)
         node.firstElementChild?.setAttribute('transform', `scale(${(r / 5).toFixed(3)})`)
+        node.lastElementChild?.setAttribute('x', String(r + 4))
+        node.lastElementChild?.setAttribute('y', String(-0.6 * r - 3))
         const away = m.normal[0] * (eye[0] - m.at[0]) + m.normal[1] * (eye[1] - m.at[1]) + m.normal[2] * (eye[2] - m.at[2]) < 0
         node.classList.toggle('away', away && m.normal.some((v) => v !== 0))
       })
@@ -115,9 +117,7 @@ export function MarkerRings({ stage }: { stage: Stage }) {
             }}
           >
             <Symbol kind={kind} on={selected === m.id} />
-            <text x="8" y="-6">
-              {m.id}
-            </text>
+            <text>{m.id}</text>
           </g>
         ))}
       </g>
