@@ -54,7 +54,7 @@ interface Hypothesis {
  * that could rival the best; what is accepted has been compared with every rival. Accepted is only what chance would not make (a contrario, Desolneux, Moisan and Morel
  * 2000: expected number of matches as good in unrelated markers), what beats every other place by two markers, and what
  * shows the front of the markers. Refused otherwise, with the reason.
- * Tried: votes by hashed triangles (8 times slower at 500 markers, same result); accepting by count alone (1 wrong in 2000 at 500 markers).
+ * Tried: two rounds of edges without an early end, 2.2 ms in a map of 500 markers and 14 ms for frames of 37, where it now takes 0.3 and 0.6.
  */
 export function matchConstellation(c: Constellation, seen: Seen, o: MatchOptions = {}): MatchOutcome {
   const n = seen.xyz.length / 3
