@@ -3,13 +3,17 @@ import {
   chain,
   currentStage,
   deviationColour,
+  fileQuery,
   jobFields,
   LINEN,
+  nudgeRequest,
   packHeader,
   padding,
   STAGES,
   jobPatch,
+  stageOf,
   stageStates,
+  startMapping,
   stepRequest,
   unpack,
   type ContainerEntry,
@@ -85,9 +89,31 @@ describe('stages are told from the ledger alone', () => {
     const fine = stageStates([...path.slice(0, 2), step('c', 'b', 'adjust')], [item('pass')], { tolerance: 0.2 })
     expect(currentStage(fine)).toBe('Merge')
   })
+  test('markers: planned is begun, mapped is good, one that moved wants a look; then comes Capture', () => {
+    const planned = stageStates([step('a', null, 'plan-markers')], [], { tolerance: 0.2 })
+    expect([planned.Mark, currentStage(planned)]).toEqual(['work', 'Mark'])
+    const mapped = stageStates([step('a', null, 'plan-markers'), step('b', 'a', 'map-markers')], [], { tolerance: 0.2 })
+    expect([mapped.Mark, currentStage(mapped)]).toEqual(['good', 'Capture'])
+    const moved = stageStates([step('a', null, 'map-markers', ['Marker 3 moved.'])], [], { tolerance: 0.2 })
+    expect([moved.Mark, currentStage(moved)]).toEqual(['look', 'Mark'])
+    // markers do not hold back a job that went on without them
+    const later = stageStates([step('a', null, 'import'), step('b', 'a', 'trim-plane')], [item('pass')], { tolerance: 0.2 })
+    expect([later.Mark, currentStage(later)]).toEqual(['open', 'Align'])
+    for (const o of ['plan-markers', 'map-markers', 'import-markers', 'join-markers']) expect(stageOf(o)).toBe('Mark')
+  })
 })
 
 describe('requests', () => {
+  test('a mapping names its scanner and setup, a nudge its marker and a length', () => {
+    const id = '00000000-0000-4000-8000-000000000001'
+    expect(startMapping.parse({ scanner: id, setup: id })).toEqual({ scanner: id, setup: id, known: null, target: 0.02, cold: false })
+    expect(startMapping.safeParse({ scanner: id, setup: id, target: 0 }).success).toBe(false)
+    expect(startMapping.safeParse({ scanner: 'Alder', setup: id }).success).toBe(false)
+    expect(nudgeRequest.safeParse({ marker: '3', distance: -1 }).success).toBe(false)
+    expect(nudgeRequest.parse({ marker: '3', distance: 0.3 })).toEqual({ marker: '3', distance: 0.3 })
+    expect(fileQuery.parse({ name: 'a.csv', role: 'marker-map' }).role).toBe('marker-map')
+    expect(fileQuery.safeParse({ name: 'a.csv', role: 'marker-plan' }).success).toBe(false)
+  })
   test('a job needs a name and a tolerance above nothing', () => {
     expect(jobFields.safeParse({ title: ' ' }).success).toBe(false)
     expect(jobFields.safeParse({ title: 'x', tolerance: 0 }).success).toBe(false)

@@ -220,6 +220,42 @@ describe('markers of a job', () => {
     expect((await all.state(fresh.job.id)).tray.filter((i) => i.role === 'marker-map')).toHaveLength(2)
   }, 60_000)
 
+  it('of two setups bring their passes together, in the ledger and as a recipe that asks for both lists', async () => {
+    const two = await all.newJob('Two setups')
+    const id = two.job.id
+    await all.call('POST', `/jobs/${id}/setups`, { name: 'Setup 2' })
+    const setups = (await all.state(id)).setups
+    const places = [
+      [0, 0, 0],
+      [61, 4, 0],
+      [18, 55, 3],
+      [80, 62, 0],
+      [-44, 30, 0],
+      [-20, -52, 2],
+    ]
+    const rows = (dx: number) => places.map(([x, y, z], i) => `${i + 1} ${x + dx} ${y} ${z} 0.01 0.01 0.01`).join('\n')
+    await all.bring(id, 'first.txt', rows(0), `&role=marker-map&setup=${setups[0].id}`)
+    await all.bring(id, 'second.txt', rows(200), `&role=marker-map&setup=${setups[1].id}`)
+    const points = Array.from({ length: 400 }, (_, i) => `${200 + (i % 20)} ${Math.floor(i / 20)} 5`).join('\n')
+    const pass = await all.bring(id, 'pass.xyz', points, `&setup=${setups[1].id}`)
+    expect(pass.state).toBe('done')
+    const before = (await all.state(id)).tray
+    const slot = (name: string) => before.find((i) => i.name === name)?.slot ?? ''
+    const joined = await all.step(id, { operation: 'join-markers', inputs: { anchor: [slot('first')], loose: [slot('second')], passes: [slot('pass')] } })
+    expect([joined.state, joined.problem]).toEqual(['done', null])
+    expect(joined.evidence?.quantities.find((q) => q.name === 'markers in common')?.value).toBe(6)
+    const after = (await all.state(id)).tray.find((i) => i.slot === slot('pass'))
+    expect(after?.pose[3]).toBeCloseTo(-200, 2)
+    const recipe = (await all.call('GET', `/jobs/${id}/recipe`)).body
+    expect(Object.keys(recipe.inputs)).toEqual(['passes1', 'map', 'map2'])
+    expect(recipe.steps.map((s: { operation: string }) => s.operation)).toEqual(['join-markers'])
+    expect(recipe.steps[0].inputs).toEqual({ anchor: ['map'], loose: ['map2'], passes: ['passes1'] })
+    const stranger = await all.bring(id, 'stranger.txt', 'a 0 0 0\nb 90 0 0\nc 10 77 0\nd 120 40 9\ne 33 140 2', '&role=marker-map')
+    const other = (await all.state(id)).tray.find((i) => i.step === stranger.id)?.slot ?? ''
+    const refused = await all.step(id, { operation: 'join-markers', inputs: { anchor: [slot('first')], loose: [other] } })
+    expect([refused.state, refused.problem?.code]).toEqual(['failed', 'no-match'])
+  }, 60_000)
+
   const step2params = (s: JobState) => s.steps.find((x) => x.operation === 'plan-markers')?.params ?? {}
   const placedPlan = async () => {
     const [item] = await tray('marker-plan')
