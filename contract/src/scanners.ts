@@ -231,6 +231,8 @@ export interface MappingRun {
   distance: number | null
   range: { near: number; ideal: number; far: number }
   standIn: boolean
+  /** a turntable turns what is marked; else a hand leads the scanner */
+  turntable: boolean
   /** the virtual hand follows its path: 0..1 */
   path: number | null
   problem: Problem | null

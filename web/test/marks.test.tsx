@@ -229,6 +229,7 @@ const running = (more: Partial<MappingRun> = {}): MappingRun => ({
   distance: 411,
   range: { near: 250, ideal: 400, far: 550 },
   standIn: true,
+  turntable: false,
   path: null,
   problem: null,
   step: null,
@@ -266,6 +267,13 @@ describe('mapping', () => {
     show(<MapRunning head={null} run={running({ tracking: 'lost', why: 'ambiguous', distance: null })} scanner={{ id: uuid(60), name: 'Alder' }} />)
     expect(screen.getByText(/these markers look like others\. Nothing of this goes into the map/)).toBeTruthy()
     expect(screen.getByText(/lead it back/)).toBeTruthy()
+  })
+
+  test('with a turntable there is no hand to move', () => {
+    server()
+    show(<MapRunning head={null} run={running({ turntable: true })} scanner={{ id: uuid(60), name: 'Hazel' }} />)
+    expect(button('Turn the table once round')).toBeTruthy()
+    expect(screen.queryByRole('button', { name: 'nearer' })).toBeNull()
   })
 
   test('sends what the hand does', async () => {

@@ -81,7 +81,7 @@ export class MappingRun implements Run {
       ...(known ? { known: asKnown(known) } : {}),
     })
     if (known) this.shown = identity()
-    this.view = emptyView(o, scanner.spec.range)
+    this.view = emptyView(o, scanner.spec)
   }
 
   static async start(keeper: ScannerKeeper, scanner: ScannerRow, db: Database, queue: Queue, o: MappingOptions): Promise<MappingRun> {

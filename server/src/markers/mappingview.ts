@@ -1,8 +1,9 @@
+import type { ScannerSpec } from '@oak-gauge/core/scanner/spec.ts'
 import type { MappingRun as RunView } from '@oak-gauge/contract'
 import type { MappingOptions } from './mappingrun.ts'
 
 /** What the browser is told of a mapping before the first frame. */
-export const emptyView = (o: MappingOptions, range: RunView['range']): RunView => ({
+export const emptyView = (o: MappingOptions, { range, turntable }: ScannerSpec): RunView => ({
   kind: 'mapping',
   job: o.job,
   setup: o.setup,
@@ -25,6 +26,7 @@ export const emptyView = (o: MappingOptions, range: RunView['range']): RunView =
   distance: null,
   range,
   standIn: o.stage !== null,
+  turntable,
   path: null,
   problem: null,
   step: null,

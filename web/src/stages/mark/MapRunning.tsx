@@ -177,17 +177,19 @@ function Hand({ run, send }: { run: MappingRun; send(what: string, body?: object
     <div className="stack hand">
       <div style={{ display: 'flex', gap: 6, alignItems: 'center' }}>
         <Button size="small" disabled={run.path !== null || run.phase !== 'recording'} onClick={() => send('path')}>
-          {run.path === null ? 'Lead it once round' : `On its way, ${Math.round(100 * run.path)} %`}
+          {run.path === null ? (run.turntable ? 'Turn the table once round' : 'Lead it once round') : `On its way, ${Math.round(100 * run.path)} %`}
         </Button>
-        <span className="hint">or by hand:</span>
+        {!run.turntable && <span className="hint">or by hand:</span>}
       </div>
-      <div className="moves">
-        {moves.map(([label, body]) => (
-          <Button size="small" key={label} disabled={run.phase !== 'recording'} onClick={() => send('hand', body)}>
-            {label}
-          </Button>
-        ))}
-      </div>
+      {!run.turntable && (
+        <div className="moves">
+          {moves.map(([label, body]) => (
+            <Button size="small" key={label} disabled={run.phase !== 'recording'} onClick={() => send('hand', body)}>
+              {label}
+            </Button>
+          ))}
+        </div>
+      )}
       {named.length > 0 && (
         <div style={{ display: 'flex', gap: 6, alignItems: 'center' }}>
           <Button size="small" disabled={!marker || run.phase !== 'recording'} onClick={() => marker && send('nudge', { marker, distance: by })}>
