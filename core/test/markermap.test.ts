@@ -151,7 +151,7 @@ describe('a map from a recording', () => {
     const m = mapFrames(moved.frames, { stereo: STEREO }, quietContext)
     expect(m.moved).toHaveLength(1)
     const [one] = m.moved
-    expect(Math.abs(one.distance - 0.3)).toBeLessThan(6 * one.uncertainty)
+    expect(Math.abs(one.distance - 0.3)).toBeLessThan(3.5 * one.uncertainty)
     const at = pairUp(m.markers, l, invertRigid(moved.poses[0])).find((p) => p.true === 7)
     expect(m.markers.ids[at?.map ?? -1]).toBe(one.id)
     // the map holds its new place

@@ -8,7 +8,7 @@ import { compareMarkers } from './compare.ts'
 import { firstFrame, isMissing, lastFrame, pairOff, place } from './missing.ts'
 import { findChanges } from './moved.ts'
 import { makeMarkers, worstUncertainty, type Markers } from './markers.ts'
-import { evenSight, stereoSight } from './sight.ts'
+import { evenSight, quadratic3, stereoSight } from './sight.ts'
 import { widestAngle, type KeptFrame, type Tracker } from './tracker.ts'
 
 /** What a tracker collected, ready to be solved, in plain arrays: it may go to another thread. */
@@ -322,20 +322,24 @@ function report(
       .map((at) => ({ at, place: place(result, at), diameter: input.diameters[of[used[at]]], first: firstFrame(assigned, used[at]) })),
     (at) => lastFrame(assigned, used[at]),
   )
-  const moved: MovedMarker[] = [...later.values()].map((l) => ({
-    id: name(of[l.marker]),
-    distance: l.distance,
-    uncertainty: l.uncertainty,
-    shift: l.shift,
-    time: input.frames[l.frame].time,
-    together: [],
-  }))
+  const moved = [...later].map(([old, l]): MovedMarker => {
+    // between both places as finally solved: when the change was found, the marker still bent the poses a little
+    const [from, to] = [used.indexOf(old), used.indexOf(l.marker)]
+    const both = from >= 0 && to >= 0 ? between(result, from, to) : l
+    return { id: name(of[l.marker]), distance: both.distance, uncertainty: both.uncertainty, shift: both.shift, time: input.frames[l.frame].time, together: [] }
+  })
   const names = new Map<number, string>()
   for (const { from, to, distance, shift } of relocated) {
     const id = name(of[used[from]])
     names.set(to, id)
-    const u = Math.hypot(worstUncertainty(result.covariance, from), worstUncertainty(result.covariance, to))
-    moved.push({ id, distance, uncertainty: u, shift, time: input.frames[firstFrame(assigned, used[to])].time, together: [] })
+    moved.push({
+      id,
+      distance,
+      uncertainty: between(result, from, to).uncertainty,
+      shift,
+      time: input.frames[firstFrame(assigned, used[to])].time,
+      together: [],
+    })
   }
   together(moved)
   const list = here
@@ -379,6 +383,16 @@ function nameOf(input: MapInput): (i: number) => string {
     ids.push(String(next))
   }
   return (i) => ids[i]
+}
+
+/** From one marker of a solution to another: shift, its length, and the standard uncertainty of the length along it, mm. */
+function between(r: AdjustResult, from: number, to: number): { shift: [number, number, number]; distance: number; uncertainty: number } {
+  const shift: [number, number, number] = [0, 0, 0]
+  for (let k = 0; k < 3; k++) shift[k] = r.positions[3 * to + k] - r.positions[3 * from + k]
+  const distance = Math.hypot(...shift)
+  const u = shift.map((v) => v / (distance || 1))
+  const v = quadratic3(r.covariance, u[0], u[1], u[2], 6 * from) + quadratic3(r.covariance, u[0], u[1], u[2], 6 * to)
+  return { shift, distance, uncertainty: Math.sqrt(Math.max(0, v)) }
 }
 
 /** Three or more that moved at one time are said together: the part was nudged, not the markers. */
