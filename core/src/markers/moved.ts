@@ -138,3 +138,11 @@ function sidesAgree(a: Float64Array, r: Float64Array, k: number, c: Cut): boolea
   }
   return right[0] >= AGREE * c.from && right[1] >= AGREE * (k - c.from)
 }
+
+/** Three or more that moved at one time are said together: the part was nudged, not the markers. */
+export function together(moved: { id: string; time: number; together: string[] }[]): void {
+  for (const m of moved) {
+    const same = moved.filter((o) => Math.abs(o.time - m.time) < 3000)
+    if (same.length >= 3) m.together = same.map((o) => o.id)
+  }
+}

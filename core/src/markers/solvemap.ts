@@ -6,7 +6,7 @@ import { continueMap } from './continue.ts'
 import { adjustMarkers, type AdjustResult, type Sightings } from './adjust.ts'
 import { compareMarkers } from './compare.ts'
 import { firstFrame, isMissing, lastFrame, pairOff, place } from './missing.ts'
-import { findChanges } from './moved.ts'
+import { findChanges, together } from './moved.ts'
 import { makeMarkers, worstUncertainty, type Markers } from './markers.ts'
 import { evenSight, quadratic3, stereoSight } from './sight.ts'
 import { widestAngle, type KeptFrame, type Tracker } from './tracker.ts'
@@ -393,12 +393,4 @@ function between(r: AdjustResult, from: number, to: number): { shift: [number, n
   const u = shift.map((v) => v / (distance || 1))
   const v = quadratic3(r.covariance, u[0], u[1], u[2], 6 * from) + quadratic3(r.covariance, u[0], u[1], u[2], 6 * to)
   return { shift, distance, uncertainty: Math.sqrt(Math.max(0, v)) }
-}
-
-/** Three or more that moved at one time are said together: the part was nudged, not the markers. */
-function together(moved: MovedMarker[]): void {
-  for (const m of moved) {
-    const same = moved.filter((o) => Math.abs(o.time - m.time) < 3000)
-    if (same.length >= 3) m.together = same.map((o) => o.id)
-  }
 }
