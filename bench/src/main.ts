@@ -29,6 +29,7 @@ import { benchViews, record, smallPose, type Recorded } from '@oak-gauge/demo/pa
 import { openInBrowser } from './browser.ts'
 import { benchCalibration } from './calibrate.ts'
 import { benchMarkers } from './markers.ts'
+import { benchZoo } from './zoo.ts'
 import { general } from './general.ts'
 import { fitCircle, type BoreFit } from './bores.ts'
 
@@ -108,6 +109,12 @@ const add = (what: string, got: string, must: string, aim: string) => {
 
 if (wants('calibrate')) benchCalibration(add)
 if (wants('markers')) benchMarkers(add)
+if (only.includes('zoo')) {
+  // hours of it: only when asked for
+  await benchZoo(only.slice(only.indexOf('zoo') + 1), ctx, (line) => process.stdout.write(`${line}\n`))
+  await pool.close()
+  process.exit(0)
+}
 if (only.length && only.every((p) => p === 'calibrate' || p === 'markers')) {
   // the passes are not needed
   await report()

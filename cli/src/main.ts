@@ -6,8 +6,7 @@ import { z } from 'zod'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
 import { checkCancelled, type RunContext } from '@oak-gauge/core/base/run.ts'
 import { transformMesh } from '@oak-gauge/core/shape/mesh.ts'
-import { transformArray } from '@oak-gauge/core/base/mat4.ts'
-import { makePoints } from '@oak-gauge/core/shape/points.ts'
+import { placePoints } from '@oak-gauge/core/shape/points.ts'
 import { writeAny } from '@oak-gauge/core/formats/index.ts'
 import { writePlacedMarkers } from '@oak-gauge/core/formats/markers.ts'
 import { writeFieldCsv } from '@oak-gauge/core/formats/table.ts'
@@ -153,11 +152,7 @@ function placed(item: Item) {
   const d = item.data
   if (d.kind === 'mesh') return transformMesh(d, item.pose)
   if (d.kind !== 'points') throw new OakError('wrong-format', `“${item.name}” is a table.`)
-  return makePoints({
-    ...d,
-    xyz: transformArray(item.pose, d.xyz, new Float32Array(d.xyz.length)),
-    normals: d.normals && transformArray(item.pose, d.normals, new Float32Array(d.normals.length), true),
-  })
+  return placePoints(d, item.pose)
 }
 
 async function runOne(

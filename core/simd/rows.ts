@@ -76,8 +76,9 @@ function bisect(a: i32, b: i32, x: f32): i32 {
 export function seek(x: f64, y: f64, z: f64, r: f64): i32 {
   const fy = y - oy
   const fz = z - oz
-  const iy = <i32>max(-1e9, min(1e9, Math.floor(fy / cell)))
-  const iz = <i32>max(-1e9, min(1e9, Math.floor(fz / cell)))
+  // beyond the border: what lies there is held by the rows at the border
+  const iy = <i32>max(0, min(<f64>(ny - 1), Math.floor(fy / cell)))
+  const iz = <i32>max(0, min(<f64>(nz - 1), Math.floor(fz / cell)))
   const w = <i32>Math.ceil(r / cell)
   const lo = <f32>(x - r)
   if (iy != lastY || iz != lastZ || w != lastW) openRows(iy, iz, w, lo)
@@ -89,9 +90,8 @@ export function seek(x: f64, y: f64, z: f64, r: f64): i32 {
     const rz = load<i32>(rowZ + s)
     const ya = ry * cell
     const za = rz * cell
-    // the last row of each direction also holds what rounding pushed beyond it
-    const dy = fy < ya ? ya - fy : ry < ny - 1 && fy > ya + cell ? fy - ya - cell : 0
-    const dz = fz < za ? za - fz : rz < nz - 1 && fz > za + cell ? fz - za - cell : 0
+    const dy = fy < ya ? (ry > 0 ? ya - fy : 0) : ry < ny - 1 && fy > ya + cell ? fy - ya - cell : 0
+    const dz = fz < za ? (rz > 0 ? za - fz : 0) : rz < nz - 1 && fz > za + cell ? fz - za - cell : 0
     const h2 = r2 - dy * dy - dz * dz
     if (h2 <= 0) continue
     const end = load<i32>(rowEnd + s)

@@ -1,5 +1,5 @@
 import { OakError } from '../base/errors.ts'
-import { invertRigid, multiply, rotationAngleDeg, transformPoint, type Mat4 } from '../base/mat4.ts'
+import { invertRigid, multiply, transformPoint, type Mat4 } from '../base/mat4.ts'
 import { defineKernel, subProgress, type RunContext } from '../base/run.ts'
 import type { Placed, Points } from '../shape/points.ts'
 import { buildRowGrid, nearestWithin, runsFor, type RowGrid } from '../space/rowgrid.ts'
@@ -63,10 +63,10 @@ export async function alignByShape(anchor: Placed<Points>[], loose: Placed<Point
   )
   const settled = settling.flat()
   settled.sort((a, b) => b.score - a.score)
-  // the few best, clearly different ones are settled and judged again on a denser picture, by contradiction above all:
+  // the best, clearly different ones are settled and judged again on a denser picture, by contradiction above all:
   // a wrong pose of a part that looks nearly alike agrees almost everywhere, and gives itself away somewhere
   const few: Hypothesis[] = []
-  for (const h of settled) if (few.length < 5 && few.every((f) => differs(f.pose, h.pose, moving, fixed.size))) few.push(h)
+  for (const h of settled) if (few.length < FINALISTS && few.every((f) => differs(f.pose, h.pose, moving, fixed.size))) few.push(h)
   const denseFixed = await groupCloud(anchor, 9000, subProgress(ctx, 0.85, 0.9, 'verifying'))
   const denseMoving = await groupCloud(loose, 9000, subProgress(ctx, 0.9, 0.95, 'verifying'), denseFixed.size)
   const denseGrid = buildRowGrid(denseFixed.xyz, 2 * denseFixed.size)
@@ -74,31 +74,53 @@ export async function alignByShape(anchor: Placed<Points>[], loose: Placed<Point
   const movingMaps = depthMaps(loose, 1.5 * denseFixed.size)
   const judging = { moving: denseMoving, fixed: denseFixed, grid: denseGrid, size: fixed.size, poses: few.map((h) => h.pose), fixedMaps, movingMaps }
   const judged = (await ctx.parallel.map(judgeDensely, judging, few.length, 1, ctx)).flat()
-  const worth = (v: { agree: number; against: number }) => v.agree - 3 * v.against
-  judged.sort((a, b) => worth(b) - worth(a))
-  const best = judged[0]
+  const { best, rivals } = decide(judged, moving, fixed.size)
   if (!best || best.agree < 0.08 || best.against > 0.25 * best.agree)
     throw new OakError('no-match', 'The shapes of the two sides do not find each other.', {
       remedy:
         'Take away table, strays and islands first, if that is not done; else pick three or more pairs by hand, or record a pass that overlaps both sides.',
     })
-  const rival = judged.slice(1).find((h) => differs(h.pose, best.pose, moving, fixed.size))
-  const rivalry = rival ? Math.max(0, worth(rival)) / Math.max(1e-9, worth(best)) : 0
-  // noise alone moves both shares by some tenths of a percent
-  const told = rival ? rival.against - best.against > 0.004 + 0.5 * best.against || best.agree > 1.15 * rival.agree : true
+  const rival = judged.filter((h) => differs(h.pose, best.pose, moving, fixed.size)).sort((a, b) => worth(b) - worth(a))[0]
   return {
     pose: best.pose,
-    others: judged.slice(1).map((h) => h.pose),
+    others: [...rivals, ...judged.filter((h) => h !== best && !rivals.includes(h))].map((h) => h.pose),
     overlap: best.agree,
     against: best.against,
-    rivalry,
-    ambiguous: !told,
+    rivalry: rival ? Math.max(0, worth(rival)) / Math.max(1e-9, worth(best)) : 0,
+    ambiguous: rivals.length > 0,
     size: denseFixed.size,
   }
 }
 
-/** candidates that are settled and judged */
-const KEEP = 24
+interface Judged {
+  pose: Mat4
+  agree: number
+  against: number
+}
+
+const worth = (v: Judged) => v.agree - 3 * v.against
+
+/** Of poses that agree at least so well as a share of the best, contradiction decides. */
+const FAIR = 0.4
+/** Silhouettes and noise alone contradict so much. */
+const CHANCE = 0.003
+
+/**
+ * The pose that is contradicted least, and those that are contradicted no more than chance would tell apart and agree about as well: then the shape does not tell.
+ * Overlap alone must not decide: a bar that is shifted along itself may overlap more than where it belongs.
+ */
+function decide(judged: Judged[], moving: Cloud, size: number): { best: Judged | undefined; rivals: Judged[] } {
+  const most = Math.max(0, ...judged.map((h) => h.agree))
+  const fair = judged.filter((h) => h.agree >= FAIR * most && h.agree >= 0.08)
+  const least = Math.min(...fair.map((h) => h.against))
+  const open = fair.filter((h) => h.against <= 1.5 * least + CHANCE).sort((a, b) => worth(b) - worth(a))
+  const best = open[0] ?? [...judged].sort((a, b) => worth(b) - worth(a))[0]
+  return { best, rivals: open.slice(1).filter((h) => differs(h.pose, best.pose, moving, size) && best.agree < 1.15 * h.agree) }
+}
+
+/** candidates that are settled, and of these judged on the denser picture */
+const KEEP = 40
+const FINALISTS = 10
 
 interface SettleArgs {
   moving: Cloud
@@ -146,12 +168,16 @@ const judgeDensely = defineKernel('align.judge', (a: JudgeArgs, first: number, l
   }),
 )
 
+/** Whether two poses lay some place of the cloud clearly apart. */
 function differs(a: Mat4, b: Mat4, moving: Cloud, size: number): boolean {
   const d = multiply(invertRigid(a), b)
-  if (rotationAngleDeg(d) > 12) return true
-  const p = [moving.xyz[0], moving.xyz[1], moving.xyz[2]] as const
-  const q = transformPoint(d, ...p)
-  return Math.hypot(q[0] - p[0], q[1] - p[1], q[2] - p[2]) > 6 * size
+  const step = 3 * Math.max(1, Math.floor(moving.xyz.length / 3 / 60))
+  for (let i = 0; i < moving.xyz.length; i += step) {
+    const p = [moving.xyz[i], moving.xyz[i + 1], moving.xyz[i + 2]] as const
+    const q = transformPoint(d, ...p)
+    if (Math.hypot(q[0] - p[0], q[1] - p[1], q[2] - p[2]) > 6 * size) return true
+  }
+  return false
 }
 
 const d2 = new Float64Array(1)

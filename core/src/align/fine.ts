@@ -32,8 +32,8 @@ export async function alignFine(anchor: Placed<Points>[], loose: Placed<Points>[
   for (let g = reach; g > fixed.size; g /= 2) gates.push(g)
   const caught = icp(moving, fixed, grid, identity(), [...gates, fixed.size], 12)
   const passes = [...anchor, ...loose.map((p) => ({ ...p, pose: multiply(caught, p.pose) }))]
-  const groups = passes.map((_, i) => (i < anchor.length ? 0 : 1))
-  const joint = await adjustJointly(passes, { groups, anchors: [0], gateStart: Math.max(2.5, 0.6 * fixed.size) }, subProgress(ctx, 0.3, 1))
+  const setups = passes.map((_, i) => (i < anchor.length ? 0 : 1))
+  const joint = await adjustJointly(passes, { setups, rigid: true, gateStart: fixed.size }, subProgress(ctx, 0.3, 1))
   const first = anchor.length
   const start = loose[0].pose
   const end = joint.poses[first]

@@ -1,9 +1,14 @@
 import { f32 } from '../base/arrays.ts'
 import { transformPoint, type Mat4 } from '../base/mat4.ts'
+import { cholesky, choleskyInverse } from '../base/solve.ts'
 import { median, quantile, robustSigma } from '../base/stats.ts'
-import type { Placed, Points } from '../shape/points.ts'
-import { freedoms, type Freedom } from './freedom.ts'
-import { MATCH, residuals, type Matches, type Solution } from './jointsolve.ts'
+import { correlationOf, gradientCovariance } from './correlation.ts'
+import { freeMotions, type FreeMotion } from './freemotion.ts'
+import { assembleEquations, type Adjustment, type Solved } from './joint.ts'
+import { MATCH } from './match.ts'
+import { gaps } from './normalequations.ts'
+import { departure } from './prior.ts'
+import { movementAt } from './unknowns.ts'
 
 export interface PairReport {
   a: number
@@ -20,19 +25,21 @@ export interface PassReport {
   count: number
   rms: number
   largest: number
-  /** standard deviation of the pose at the corners of the pass, from the covariance, mm; NaN for an anchor */
-  poseSigma: number
-  /** how far the pass was moved, mm at its corners */
+  /** standard deviation of its places (length of three coordinates, rms over the pass) against the anchor, mm; 0 for the anchor, Infinity when it is not held, or hangs on nothing */
+  sigma: number
+  /** how far the pass was moved, rms over its places, mm */
   moved: number
-  /** motions of this pass that its overlap does not hold */
-  free: Freedom[]
+  /** how far it went from where the scanner recorded it within its setup, in standard deviations of tracking; NaN where nothing is known */
+  departed: number
+  /** motions that neither surface nor record holds, of this pass or of a group it belongs to */
+  free: FreeMotion[]
 }
 
 export interface JointResult {
   poses: Mat4[]
   pairs: PairReport[]
   passes: PassReport[]
-  /** worst pass's standard deviation, mm: what the merge cell is guarded by */
+  /** worst pass's standard deviation, mm: what the merge cell is guarded by. Infinity when no pass is held */
   error: number
   rms: number
   largest: number
@@ -40,128 +47,182 @@ export interface JointResult {
   /** gaps where they were measured: 3N job coordinates, N signed mm */
   gapXyz: Float32Array
   gaps: Float32Array
-  /** passes without any overlap with the anchors' side */
+  /** passes without any overlap with the anchor's side */
   apart: number[]
+  /** motions of groups of passes that nothing holds */
+  free: FreeMotion[]
+  /** gaps err alike over this distance, mm; 0 when they are independent */
+  correlated: number
 }
 
 /** What an adjustment says of itself: gaps by pair and by pass, the error to be expected of each pose, motions that nothing holds. */
-export function report(
-  passes: Placed<Points>[],
-  poses: Mat4[],
-  all: Matches[],
-  slotOf: number[],
-  solved: Solution,
-  centre: number[],
-  scale: number,
-  boxes: Float64Array[],
-  rounds: number,
-  floor: number,
-): JointResult {
+export function report(job: Adjustment, anchor: number, solved: Solved, rounds: number): JointResult {
+  const { poses, passes } = job
+  const { all } = solved
   const n = passes.length
-  const r = residuals(all, poses, centre, scale)
-  const sigma = Math.max(robustSigma(r), floor)
-  const gapXyz = f32(3 * r.length)
-  const gaps = f32(r.length)
-  const byPair = new Map<string, { a: number; b: number; values: number[] }>()
+  const found = gapsByPair(job, solved)
+  const apart = connectedApart(n, found.pairs, anchor, job)
+  // what hangs on nothing stays where it was, whatever the rounds did to it on their way
+  for (const i of apart) poses[i] = Float64Array.from(passes[i].pose)
+  const free = freeMotions(job, solved.weak, apart)
+  const { covariance, size, correlated } = poseCovariance(job, solved)
+  const reports = passes.map((_, i): PassReport => {
+    const values = found.byPass[i]
+    const held = free.filter((f) => f.passes.includes(i))
+    const d = new Float64Array(6)
+    let departed = Number.NaN
+    if (job.prior && job.prior.frameOf[i] >= 0) {
+      departure(job.prior, i, poses[i], job.centres.subarray(3 * i, 3 * i + 3), job.levers[i], d)
+      departed = Math.sqrt(d.reduce((s, v) => s + v * v, 0) / 6) / job.prior.sigma
+    }
+    return {
+      pass: i,
+      count: values.length,
+      rms: rmsOf(values),
+      largest: values.length ? largestOf(values) : 0,
+      sigma: apart.includes(i) || held.length ? Infinity : passSigma(job, i, covariance, size),
+      moved: movedBy(job, i),
+      departed,
+      free: held,
+    }
+  })
+  const finite = reports.filter((p) => p.pass !== anchor && Number.isFinite(p.sigma)).map((p) => p.sigma)
+  const inside = found.pairs.flatMap((p) => p.values)
+  const gapXyz = f32(3 * all.reduce((s, m) => s + m.count, 0))
   let k = 0
   for (const m of all)
-    for (let i = 0; i < m.count; i++) {
-      const v = r[k]
-      const p = transformPoint(poses[m.a], m.data[MATCH * i], m.data[MATCH * i + 1], m.data[MATCH * i + 2])
-      gapXyz.set(p, 3 * k)
-      gaps[k] = v
-      k++
-      const [a, b] = m.a < m.b ? [m.a, m.b] : [m.b, m.a]
-      const key = `${a},${b}`
-      let e = byPair.get(key)
-      if (!e) byPair.set(key, (e = { a, b, values: [] }))
-      e.values.push(m.a < m.b ? v : -v)
-    }
+    for (let i = 0; i < m.count; i++) gapXyz.set(transformPoint(poses[m.a], m.data[MATCH * i], m.data[MATCH * i + 1], m.data[MATCH * i + 2]), 3 * k++)
+  return {
+    poses,
+    pairs: found.pairs.map(({ a, b, values }) => ({
+      a,
+      b,
+      count: values.length,
+      mean: values.reduce((s, x) => s + x, 0) / Math.max(1, values.length),
+      rms: rmsOf(values),
+      largest: largestOf(values),
+    })),
+    passes: reports,
+    error: finite.length ? Math.max(...finite) : Infinity,
+    rms: rmsOf(inside),
+    largest: inside.length ? largestOf(inside) : 0,
+    rounds,
+    gapXyz,
+    gaps: Float32Array.from(found.raw),
+    apart,
+    free,
+    correlated,
+  }
+}
+
+const rmsOf = (v: ArrayLike<number>) => {
+  let s = 0
+  for (let i = 0; i < v.length; i++) s += v[i] * v[i]
+  return Math.sqrt(s / Math.max(1, v.length))
+}
+const largestOf = (v: number[]) => quantile(v.map(Math.abs), 0.99)
+
+function gapsByPair(job: Adjustment, { all }: Solved) {
+  const raw = gaps(all, job.poses)
+  const byPair = new Map<number, { a: number; b: number; values: number[] }>()
+  const n = job.passes.length
+  let k = 0
+  for (const m of all) {
+    const [a, b] = m.a < m.b ? [m.a, m.b] : [m.b, m.a]
+    let e = byPair.get(a * n + b)
+    if (!e) byPair.set(a * n + b, (e = { a, b, values: [] }))
+    for (let i = 0; i < m.count; i++, k++) e.values.push(m.a < m.b ? raw[k] : -raw[k])
+  }
+  const sigma = raw.length ? robustSigma(raw) : 0
   // what is no common surface is left out by each pair's own middle and spread: two passes that do not agree must not look as if they did
-  const byPass: number[][] = passes.map(() => [])
-  const inside: number[] = []
+  const byPass: number[][] = job.passes.map(() => [])
   for (const e of byPair.values()) {
     const middle = median(e.values)
     const reach = 4.685 * Math.max(sigma, robustSigma(e.values.map((v) => v - middle)))
     e.values = e.values.filter((v) => Math.abs(v - middle) <= reach)
     for (const v of e.values) {
-      inside.push(v)
       byPass[e.a].push(v)
       byPass[e.b].push(v)
     }
   }
-  const rmsOf = (v: number[]) => Math.sqrt(v.reduce((s, x) => s + x * x, 0) / Math.max(1, v.length))
-  const largestOf = (v: number[]) => quantile(v.map(Math.abs), 0.99)
-  const pairs = [...byPair.values()].map(({ a, b, values }) => ({
-    a,
-    b,
-    count: values.length,
-    mean: values.reduce((s, x) => s + x, 0) / values.length,
-    rms: rmsOf(values),
-    largest: largestOf(values),
-  }))
-  // weights already count independent information only; the factor 2 below is for pairs seen from both sides
-  const size = slotOf.reduce((s, v) => Math.max(s, v + 1), 0) * 6
-  const apart = connectedApart(n, pairs, slotOf)
-  const reports: PassReport[] = passes.map((pass, i) => {
-    const s = slotOf[i]
-    const own = byPass[i]
-    let poseSigma = s < 0 ? Number.NaN : 0
-    let free: Freedom[] = []
-    if (s >= 0) {
-      const b = boxes[i]
-      let worst = 0
-      for (let c = 0; c < 8; c++) {
-        const p = transformPoint(poses[i], b[c & 1 ? 3 : 0], b[c & 2 ? 4 : 1], b[c & 4 ? 5 : 2])
-        const x = (p[0] - centre[0]) / scale
-        const y = (p[1] - centre[1]) / scale
-        const z = (p[2] - centre[2]) / scale
-        // displacement of the corner = J v, J = [-[p]x | I]
-        const J = [
-          [0, z, -y, 1, 0, 0],
-          [-z, 0, x, 0, 1, 0],
-          [y, -x, 0, 0, 0, 1],
-        ]
-        let variance = 0
-        for (const j of J) for (let u = 0; u < 6; u++) for (let w = 0; w < 6; w++) variance += j[u] * j[w] * solved.inverse[(6 * s + u) * size + 6 * s + w]
-        worst = Math.max(worst, variance)
-      }
-      free = freedoms(solved.own[s], solved.weight[s], scale, solved.noiseHold[s]).filter((f) => f.free)
-      poseSigma = free.length ? Infinity : sigma * Math.sqrt(2 * worst)
+  return { raw, pairs: [...byPair.values()], byPass }
+}
+
+/** Share of the spacing that surfaces beside edges and where bends begin are found elsewhere by another pass: gaps of noiseless passes, rms (bracket, 0.4 and 0.8 mm). */
+const BIAS = 0.0025
+
+/** Covariance of all unknowns: the sandwich of what the gaps' own correlation says, the prior as evidence beside them. */
+function poseCovariance(job: Adjustment, solved: Solved): { covariance: Float64Array; size: number; correlated: number } {
+  const u = job.unknowns
+  const { h, data, size, own, weak } = assembleEquations(job, solved.all, solved.bound)
+  const lever = median(job.levers)
+  const c = correlationOf(solved.all, job.poses, job.radius, lever)
+  const m = gradientCovariance(solved.all, job.poses, u, solved.bound, c, job.radius, { size: BIAS * job.spacing, reach: 0.3 * lever }, weak)
+  const l = cholesky(h, size)
+  const covariance = new Float64Array(own * own)
+  const at = c.value.findLastIndex((v) => v > 0.1 * c.variance)
+  const correlated = at < 0 ? 0 : c.until[at]
+  if (!l) return { covariance: covariance.fill(Infinity), size: own, correlated }
+  const inverse = choleskyInverse(l, size)
+  // what is not from the matches is the prior, and stands for its own covariance
+  const middle = new Float64Array(size * size)
+  for (let i = 0; i < size; i++)
+    for (let j = 0; j < size; j++) middle[i * size + j] = h[i * size + j] - data[i * size + j] + (i < own && j < own ? m[i * own + j] : 0)
+  const left = new Float64Array(own * size)
+  for (let i = 0; i < own; i++)
+    for (let k = 0; k < size; k++) {
+      const f = inverse[i * size + k]
+      if (f === 0) continue
+      for (let j = 0; j < size; j++) left[i * size + j] += f * middle[k * size + j]
     }
-    return { pass: i, count: own.length, rms: rmsOf(own), largest: own.length ? largestOf(own) : 0, poseSigma, moved: movedBy(pass, poses[i], boxes[i]), free }
-  })
-  const held = reports.map((p) => p.poseSigma).filter((v) => Number.isFinite(v))
-  return {
-    poses,
-    pairs,
-    passes: reports,
-    error: held.length ? Math.max(...held) : 0,
-    rms: rmsOf(inside),
-    largest: largestOf(inside),
-    rounds,
-    gapXyz,
-    gaps,
-    apart,
-  }
+  for (let i = 0; i < own; i++)
+    for (let k = 0; k < size; k++) {
+      const f = left[i * size + k]
+      for (let j = 0; j < own; j++) covariance[i * own + j] += f * inverse[k * size + j]
+    }
+  return { covariance, size: own, correlated }
 }
 
-function movedBy(pass: Placed<Points>, pose: Mat4, b: Float64Array): number {
-  let worst = 0
-  for (let c = 0; c < 8; c++) {
-    const q = [b[c & 1 ? 3 : 0], b[c & 2 ? 4 : 1], b[c & 4 ? 5 : 2]] as const
-    const p = transformPoint(pass.pose, ...q)
-    const o = transformPoint(pose, ...q)
-    worst = Math.max(worst, Math.hypot(p[0] - o[0], p[1] - o[1], p[2] - o[2]))
+const PLACES = 200
+
+/** Standard deviation of a pass's own places, by the covariance of its pose. */
+function passSigma(job: Adjustment, i: number, covariance: Float64Array, size: number): number {
+  const s = job.unknowns.slotOf[i]
+  if (s < 0) return 0
+  const { xyz, index } = job.match[i].surfels
+  const step = Math.max(1, Math.floor(index.length / PLACES))
+  const J = new Float64Array(18)
+  let sum = 0
+  let count = 0
+  for (let k = 0; k < index.length; k += step, count++) {
+    const p = transformPoint(job.poses[i], xyz[3 * index[k]], xyz[3 * index[k] + 1], xyz[3 * index[k] + 2])
+    movementAt(job.unknowns, s, p[0], p[1], p[2], J)
+    for (let r = 0; r < 3; r++)
+      for (let a = 0; a < 6; a++) for (let b = 0; b < 6; b++) sum += J[6 * r + a] * J[6 * r + b] * covariance[(6 * s + a) * size + 6 * s + b]
   }
-  return worst
+  return count ? Math.sqrt(Math.max(0, sum) / count) : Infinity
 }
 
-function connectedApart(n: number, pairs: PairReport[], slotOf: number[]): number[] {
+function movedBy(job: Adjustment, i: number): number {
+  const { xyz, index } = job.match[i].surfels
+  const step = Math.max(1, Math.floor(index.length / PLACES))
+  let ss = 0
+  let count = 0
+  for (let k = 0; k < index.length; k += step, count++) {
+    const at = [xyz[3 * index[k]], xyz[3 * index[k] + 1], xyz[3 * index[k] + 2]] as const
+    const a = transformPoint(job.passes[i].pose as Mat4, ...at)
+    const b = transformPoint(job.poses[i], ...at)
+    ss += (a[0] - b[0]) ** 2 + (a[1] - b[1]) ** 2 + (a[2] - b[2]) ** 2
+  }
+  return count ? Math.sqrt(ss / count) : 0
+}
+
+/** Passes that no chain of pairs, nor their setup's record, ties to the anchor. */
+function connectedApart(n: number, pairs: { a: number; b: number }[], anchor: number, job: Adjustment): number[] {
   const group = Array.from({ length: n }, (_, i) => i)
   const find = (i: number): number => (group[i] === i ? i : (group[i] = find(group[i])))
   for (const p of pairs) group[find(p.a)] = find(p.b)
-  const fixed = new Set<number>()
-  for (let i = 0; i < n; i++) if (slotOf[i] < 0) fixed.add(find(i))
-  return group.map((_, i) => i).filter((i) => slotOf[i] >= 0 && !fixed.has(find(i)))
+  for (let i = 0; i < n; i++)
+    for (let j = 0; j < i; j++) if (job.setups[i] === job.setups[j]) group[find(i)] = find(j)
+  return group.map((_, i) => i).filter((i) => find(i) !== find(anchor))
 }

@@ -91,6 +91,15 @@ export function fromRotationVector(rx: number, ry: number, rz: number, tx = 0, t
   )
 }
 
+/** Rotation vector (radians) of a pose's rotation part; exact for small angles, and up to a half turn short of it. */
+export function rotationVector(m: ArrayLike<number>): [number, number, number] {
+  const v: [number, number, number] = [(m[9] - m[6]) / 2, (m[2] - m[8]) / 2, (m[4] - m[1]) / 2]
+  const s = Math.sqrt(v[0] * v[0] + v[1] * v[1] + v[2] * v[2])
+  const angle = Math.atan2(s, (m[0] + m[5] + m[10] - 1) / 2)
+  const f = s > 1e-12 ? angle / s : 1
+  return [v[0] * f, v[1] * f, v[2] * f]
+}
+
 /** Unit quaternion [w, x, y, z] and translation to a pose. */
 export function fromQuaternion(q: ArrayLike<number>, t: ArrayLike<number> = [0, 0, 0]): Mat4 {
   const n = Math.hypot(q[0], q[1], q[2], q[3])

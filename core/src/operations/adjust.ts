@@ -2,19 +2,26 @@ import { z } from 'zod'
 import { f32 } from '../base/arrays.ts'
 import { identity } from '../base/mat4.ts'
 import { adjustJointly } from '../align/joint.ts'
-import { makePoints } from '../shape/points.ts'
+import { makePoints, type Points } from '../shape/points.ts'
 import { alignmentEvidence } from './alignment-evidence.ts'
-import { defineOperation, pointsOf } from './operation.ts'
+import { defineOperation, pointsOf, type Item } from './operation.ts'
+
+/** Number of the setup of each pass, where all passes tell theirs. */
+function setupsOf(passes: Item<Points>[]): { setups?: number[] } {
+  const names = [...new Set(passes.map((p) => p.setup))]
+  return names.includes(undefined) ? {} : { setups: passes.map((p) => names.indexOf(p.setup)) }
+}
 
 export const adjust = defineOperation({
   name: 'adjust',
-  version: 2,
+  version: 3,
   title: 'Joint adjustment',
   about: 'Moves all passes but the anchor a little, all at once, so that the remaining error is shared, and says how large it is.',
   params: z.object({
     anchor: z.number().int().min(0).default(0).describe('Number of the pass that stays put, from 0.'),
-    gateStart: z.number().positive().default(2.5).describe('Largest gap at the beginning that still counts as the same surface, mm.'),
-    gateEnd: z.number().positive().optional().describe('The same at the end, mm. Default: 0.3, or 1.3 point spacings.'),
+    gateStart: z.number().positive().optional().describe('Largest gap at the beginning that still counts as the same surface, mm. Default: from the gaps that there are.'),
+    tracking: z.number().positive().optional().describe('How far off the scanner may be from pass to pass of one setup, mm. Default: half a point spacing.'),
+    gateEnd: z.number().positive().optional().describe('The same at the end, mm. Default: 1.3 point spacings.'),
     radius: z.number().positive().optional().describe('Radius over which surfaces are smoothed before they are compared, mm. Default: 4.4 point spacings.'),
   }),
   inputs: { passes: { kinds: ['points'], many: true, about: 'all passes' } },
@@ -28,8 +35,10 @@ export const adjust = defineOperation({
     const r = await adjustJointly(
       passes,
       {
-        anchors: [Math.min(params.anchor, passes.length - 1)],
-        gateStart: params.gateStart,
+        anchor: params.anchor,
+        ...(params.gateStart ? { gateStart: params.gateStart } : {}),
+        ...(params.tracking ? { tracking: params.tracking } : {}),
+        ...setupsOf(passes),
         ...(params.gateEnd ? { gateEnd: params.gateEnd } : {}),
         ...(params.radius ? { radius: params.radius } : {}),
       },

@@ -1,3 +1,4 @@
+import { motionWords } from '../align/freemotion.ts'
 import type { JointResult } from '../align/jointreport.ts'
 import { q, type Evidence } from './operation.ts'
 
@@ -8,13 +9,18 @@ export function alignmentEvidence(r: JointResult, names: string[]): Evidence {
   for (const p of r.passes) {
     const name = names[p.pass]
     quantities.push(q('gap, rms', p.rms, 'mm', name), q('gap, largest', p.largest, 'mm', name), q('moved', p.moved, 'mm', name))
-    if (Number.isFinite(p.poseSigma)) quantities.push(q('pose', p.poseSigma, 'mm', name))
-    if (p.free.length) warnings.push(`${name} is not held: free to ${p.free.map((f) => f.words).join(', ')}.`)
+    if (Number.isFinite(p.sigma)) quantities.push(q('pose', p.sigma, 'mm', name))
   }
   for (const p of r.pairs) {
     const of = `${names[p.a]} with ${names[p.b]}`
     quantities.push(q('pair, rms', p.rms, 'mm', of), q('pair, mean', p.mean, 'mm', of), q('pair, largest', p.largest, 'mm', of))
   }
+  const byGroup = new Map<string, string[]>()
+  for (const f of r.free) {
+    const of = f.passes.map((i) => names[i]).join(', ')
+    byGroup.set(of, [...(byGroup.get(of) ?? []), motionWords(f)])
+  }
+  for (const [of, motions] of byGroup) warnings.push(`${of}: nothing holds ${motions.join(', ')}.`)
   for (const i of r.apart) warnings.push(`${names[i]} shares no surface with the anchor side: it was left where it is.`)
   return { quantities, histogram: histogramOf(r.gaps, 4 * r.rms || 0.01, 'mm'), warnings }
 }

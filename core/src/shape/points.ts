@@ -1,5 +1,6 @@
 import { f32, u8 } from '../base/arrays.ts'
 import { OakError } from '../base/errors.ts'
+import { transformArray, transformPoint } from '../base/mat4.ts'
 
 /** Measured points of one pass, in the coordinates they were captured in (mm). Immutable by convention. */
 export interface Points {
@@ -19,6 +20,8 @@ export interface Placed<T> {
   readonly name: string
   readonly data: T
   readonly pose: Float64Array
+  /** the setup it was recorded in, by any name: passes of one setup are right against one another but for the scanner's tracking error */
+  readonly setup?: string
 }
 
 export const pointCount = (p: Points) => p.xyz.length / 3
@@ -68,6 +71,44 @@ export function keepPoints(points: Points, keep: Uint8Array, what = 'this step')
     colours: points.colours && pick(points.colours, u8(3 * n)),
     viewpoint: points.viewpoint,
   })
+}
+
+/** Points in the coordinates that `pose` brings them to, with normals and the place of the scanner: what a file gets, which holds no pose. */
+export function placePoints(points: Points, pose: ArrayLike<number>): Points {
+  const { xyz, normals, viewpoint: v } = points
+  return makePoints({
+    ...points,
+    xyz: transformArray(pose, xyz, f32(xyz.length)),
+    normals: normals && transformArray(pose, normals, f32(normals.length), true),
+    viewpoint: v && transformPoint(pose, v[0], v[1], v[2]),
+  })
+}
+
+/**
+ * The box that holds all but the farthest points, 3 numbers each for least and largest: strays must not rule sizes, grids and levers.
+ * From the middle 99.8 % of a sample along each axis, grown by a tenth; never larger than the true box, and the true box itself where that is
+ * not much larger (below three times along every axis).
+ */
+export function coreBox(xyz: ArrayLike<number>, sample = 20_000): Box {
+  const whole = boundingBox(xyz)
+  const n = xyz.length / 3
+  if (n < 100) return whole
+  const step = Math.max(1, Math.floor(n / sample))
+  const m = Math.ceil(n / step)
+  const values = new Float64Array(m)
+  const out = Float64Array.from(whole)
+  let strays = false
+  for (let k = 0; k < 3; k++) {
+    for (let i = 0; i < m; i++) values[i] = xyz[3 * i * step + k]
+    values.sort()
+    const cut = Math.max(1, Math.floor(0.001 * m))
+    const [lo, hi] = [values[cut], values[m - 1 - cut]]
+    const grow = 0.1 * (hi - lo)
+    out[k] = Math.max(whole[k], lo - grow)
+    out[k + 3] = Math.min(whole[k + 3], hi + grow)
+    if (whole[k + 3] - whole[k] > 3 * (out[k + 3] - out[k])) strays = true
+  }
+  return strays ? out : whole
 }
 
 /** Leaves undefined parts out altogether, as exact optional types want it. */

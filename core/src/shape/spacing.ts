@@ -1,4 +1,4 @@
-import { boundingBox, boxDiagonal } from './points.ts'
+import { boxDiagonal, coreBox } from './points.ts'
 import { median } from '../base/stats.ts'
 import { buildKdTree, nearestK } from '../space/kdtree.ts'
 
@@ -27,7 +27,7 @@ export function pointSpacing(xyz: Float32Array, sample = 2000): number {
 /** Full-density pieces of a large cloud: all points of some evenly chosen slabs. */
 function denseSample(xyz: Float32Array): Float32Array {
   const n = xyz.length / 3
-  const box = boundingBox(xyz)
+  const box = coreBox(xyz)
   const axis = box[3] - box[0] >= box[4] - box[1] && box[3] - box[0] >= box[5] - box[2] ? 0 : box[4] - box[1] >= box[5] - box[2] ? 1 : 2
   const slab = boxDiagonal(box) / 64
   const stride = Math.max(2, Math.round(n / 30_000))

@@ -41,6 +41,19 @@ export interface Kernels {
   readonly nz: WebAssembly.Global<'f64'>
   readonly sigma: WebAssembly.Global<'f64'>
   readonly breadth: WebAssembly.Global<'f64'>
+  setWeights(at: number): void
+  neighbours(start: number, end: number, r: number, out: number): void
+  fitSurface(x: number, y: number, z: number, r: number, nx: number, ny: number, nz: number): void
+  readonly surfaceCount: WebAssembly.Global<'i32'>
+  readonly height: WebAssembly.Global<'f64'>
+  readonly snx: WebAssembly.Global<'f64'>
+  readonly sny: WebAssembly.Global<'f64'>
+  readonly snz: WebAssembly.Global<'f64'>
+  readonly spread: WebAssembly.Global<'f64'>
+  readonly leverage: WebAssembly.Global<'f64'>
+  readonly tilt: WebAssembly.Global<'f64'>
+  readonly offside: WebAssembly.Global<'f64'>
+  readonly roundness: WebAssembly.Global<'f64'>
 }
 
 let kernels: Kernels | undefined
@@ -117,13 +130,14 @@ export function resident<T>(key: object, load: () => T): T {
 }
 
 /**
- * Loads the points of a grid for kernels that search it within `radius`; for use inside of `resident`.
+ * Loads the points of a grid for kernels that search it within `radius`; with the points' weights where they have some; for use inside of `resident`.
  * Throws RangeError when a ball would meet more rows than the kernels have room for.
  */
-export function loadRows(grid: RowGrid, radius: number): void {
+export function loadRows(grid: RowGrid & { weights?: Float32Array }, radius: number): void {
   checkRadius(grid, radius)
   const [x, y, z] = putApart(grid.xyz)
   machine().setRows(x, y, z, put(grid.start), grid.ny, grid.nz, grid.cell, grid.oy, grid.oz)
+  machine().setWeights(grid.weights ? put(grid.weights) : 0)
 }
 
 /** The same when the points alone are needed. */

@@ -1,5 +1,5 @@
 import { f32, u32 } from '../base/arrays.ts'
-import { boundingBox } from '../shape/points.ts'
+import { coreBox } from '../shape/points.ts'
 
 /**
  * Fixed-radius search over points. The points are sorted into rows that run along x, one row for each cell of a
@@ -29,8 +29,8 @@ const MAX_ROWS = 1 << 24
 export function buildRowGrid(xyz: Float32Array, cell: number): RowGrid {
   if (!(cell > 0)) throw new RangeError(`row width ${cell}`)
   const n = xyz.length / 3
-  const box = n ? boundingBox(xyz) : new Float64Array(6)
-  // a few far strays must not make a giant grid
+  // a few far strays must not make a giant grid: they go to the rows at its border, and to the ends of the classes
+  const box = n ? coreBox(xyz) : new Float64Array(6)
   while ((Math.floor((box[4] - box[1]) / cell) + 1) * (Math.floor((box[5] - box[2]) / cell) + 1) > MAX_ROWS) cell *= 2
   const ny = Math.floor((box[4] - box[1]) / cell) + 1
   const nz = Math.floor((box[5] - box[2]) / cell) + 1
@@ -42,14 +42,18 @@ export function buildRowGrid(xyz: Float32Array, cell: number): RowGrid {
   const sx = box[3] > bx ? 65535 / (box[3] - bx) : 0
   const byX = new Uint32Array(n)
   const count = new Uint32Array(65537)
-  for (let i = 0; i < n; i++) count[(((xyz[3 * i] - bx) * sx) | 0) + 1]++
+  const classOf = (i: number) => {
+    const c = ((xyz[3 * i] - bx) * sx) | 0
+    return c < 0 || xyz[3 * i] < bx ? 0 : c > 65535 || xyz[3 * i] > box[3] ? 65535 : c
+  }
+  for (let i = 0; i < n; i++) count[classOf(i) + 1]++
   for (let k = 0; k < 65536; k++) count[k + 1] += count[k]
-  for (let i = 0; i < n; i++) byX[count[((xyz[3 * i] - bx) * sx) | 0]++] = i
+  for (let i = 0; i < n; i++) byX[count[classOf(i)]++] = i
   const rows = ny * nz
   const start = u32(rows + 1)
   const row = new Uint32Array(n)
   for (let i = 0; i < n; i++) {
-    const r = Math.min(nz - 1, ((xyz[3 * i + 2] - oz) * inv) | 0) * ny + Math.min(ny - 1, ((xyz[3 * i + 1] - oy) * inv) | 0)
+    const r = rowOf(xyz[3 * i + 2], oz, inv, nz) * ny + rowOf(xyz[3 * i + 1], oy, inv, ny)
     row[i] = r
     start[r + 1]++
   }
@@ -81,6 +85,11 @@ export function buildRowGrid(xyz: Float32Array, cell: number): RowGrid {
   return { cell, oy, oz, ny, nz, start, xyz: sorted, ids }
 }
 
+function rowOf(v: number, origin: number, inv: number, rows: number): number {
+  const r = Math.floor((v - origin) * inv)
+  return r > 0 ? Math.min(rows - 1, r) : 0
+}
+
 /**
  * Runs of sorted points that may lie within r of (x, y, z): runs[2k] .. runs[2k + 1) for k below the returned count.
  * With `span` the runs serve all places from x to x + span.
@@ -91,25 +100,25 @@ export function rowRuns(g: RowGrid, x: number, y: number, z: number, r: number, 
   const inv = 1 / cell
   const fy = y - g.oy
   const fz = z - g.oz
-  const y0 = Math.max(0, Math.floor((fy - r) * inv))
-  const y1 = Math.min(ny - 1, Math.floor((fy + r) * inv))
-  const z0 = Math.max(0, Math.floor((fz - r) * inv))
-  const z1 = Math.min(nz - 1, Math.floor((fz + r) * inv))
+  // rows at the border hold what lies beyond it as well
+  const y0 = rowOf(fy - r, 0, inv, ny)
+  const y1 = rowOf(fy + r, 0, inv, ny)
+  const z0 = rowOf(fz - r, 0, inv, nz)
+  const z1 = rowOf(fz + r, 0, inv, nz)
   const r2 = r * r * 1.000001
   const wide = y1 - y0 + 1
   const cache = runs.length >> 1
   let n = 0
   for (let iz = z0; iz <= z1; iz++) {
     const za = iz * cell
-    // the last row of each direction also holds what rounding pushed beyond it
-    const dz = fz < za ? za - fz : iz < nz - 1 && fz > za + cell ? fz - za - cell : 0
+    const dz = fz < za ? (iz > 0 ? za - fz : 0) : iz < nz - 1 && fz > za + cell ? fz - za - cell : 0
     for (let iy = y0; iy <= y1; iy++) {
       const row = iz * ny + iy
       let a = start[row]
       const end = start[row + 1]
       if (a === end) continue
       const ya = iy * cell
-      const dy = fy < ya ? ya - fy : iy < ny - 1 && fy > ya + cell ? fy - ya - cell : 0
+      const dy = fy < ya ? (iy > 0 ? ya - fy : 0) : iy < ny - 1 && fy > ya + cell ? fy - ya - cell : 0
       const h2 = r2 - dy * dy - dz * dz
       if (h2 <= 0) continue
       const h = Math.sqrt(h2)

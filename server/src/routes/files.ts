@@ -3,13 +3,11 @@ import { pipeline } from 'node:stream/promises'
 import { Readable } from 'node:stream'
 import { fileQuery, packHeader, padding, type ContainerEntry } from '@oak-gauge/contract'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
-import { transformArray } from '@oak-gauge/core/base/mat4.ts'
-import { f32 } from '@oak-gauge/core/base/arrays.ts'
 import { writeAny, WRITABLE } from '@oak-gauge/core/formats/index.ts'
 import { writePlacedMarkers } from '@oak-gauge/core/formats/markers.ts'
 import { writeFieldCsv } from '@oak-gauge/core/formats/table.ts'
 import { transformMesh } from '@oak-gauge/core/shape/mesh.ts'
-import { makePoints } from '@oak-gauge/core/shape/points.ts'
+import { placePoints } from '@oak-gauge/core/shape/points.ts'
 import { loadArray, readBlob, storeFile } from '../blobs.ts'
 import type { Database } from '../db/connect.ts'
 import { ItemRow, type ArrayRef } from '../db/models.ts'
@@ -119,14 +117,7 @@ async function written(db: Database, row: ItemRow, format: string): Promise<{ pa
   if (d.kind === 'markers') return { parts: [new TextEncoder().encode(writePlacedMarkers(d, item.pose))], ending: 'csv' }
   if (!(WRITABLE as readonly string[]).includes(format))
     throw new OakError('wrong-format', `Files of the format “${format}” are not written.`, { remedy: `Choose one of: ${WRITABLE.join(', ')}.` })
-  const placed =
-    d.kind === 'mesh'
-      ? transformMesh(d, item.pose)
-      : makePoints({
-          ...d,
-          xyz: transformArray(item.pose, d.xyz, f32(d.xyz.length)),
-          normals: d.normals && transformArray(item.pose, d.normals, f32(d.normals.length), true),
-        })
+  const placed = d.kind === 'mesh' ? transformMesh(d, item.pose) : placePoints(d, item.pose)
   return { parts: writeAny(format as (typeof WRITABLE)[number], placed, item.name), ending: format }
 }
 

@@ -1,0 +1,293 @@
+/**
+ * Least-squares quadric w = c0 + c1 u + c2 v + c3 u2 + c4 uv + c5 v2 through the points of a ball, above the plane through its middle with a given
+ * normal; weights 1 - (d/r)^2 (Epanechnikov 1969) times each point's own. src/shape/localsurface.ts says what it is for. Lengths are relative to the ball.
+ */
+import { inner, LANES, squared, total } from './lanes'
+import { pieceEnd, pieceFrom, pieceTop, seek, X, Y, Z } from './rows'
+
+/** a weight for each point, or none */
+let weights: usize = 0
+export function setWeights(at: usize): void {
+  weights = at
+}
+
+/** Points within r of each of the sorted points from start to end. */
+export function neighbours(start: i32, end: i32, r: f64, out: usize): void {
+  const r2 = f32x4.splat(<f32>(r * r))
+  for (let p = start; p < end; p++) {
+    const at = (<usize>p) << 2
+    const x = load<f32>(X + at)
+    const y = load<f32>(Y + at)
+    const z = load<f32>(Z + at)
+    const m = seek(x, y, z, r)
+    const xv = f32x4.splat(x)
+    const yv = f32x4.splat(y)
+    const zv = f32x4.splat(z)
+    let n = 0
+    for (let k = 0; k < m; k++) {
+      const s = (<usize>k) << 2
+      const stop = load<i32>(pieceEnd + s)
+      const top = load<f32>(pieceTop + s)
+      const ends = i32x4.splat(stop)
+      for (let i = load<i32>(pieceFrom + s); i < stop; i += 4) {
+        const o = (<usize>i) << 2
+        if (load<f32>(X + o) > top) break
+        const d2 = squared(f32x4.sub(v128.load(X + o), xv), f32x4.sub(v128.load(Y + o), yv), f32x4.sub(v128.load(Z + o), zv))
+        n += popcnt(i32x4.bitmask(v128.and(f32x4.le(d2, r2), i32x4.lt_s(i32x4.add(i32x4.splat(i), LANES), ends))))
+      }
+    }
+    store<i32>(out + ((<usize>(p - start)) << 2), n)
+  }
+}
+
+export let surfaceCount: i32 = 0
+/** height of the surface above the middle, along the given normal */
+export let height: f64 = 0
+/** unit normal of the surface there */
+export let snx: f64 = 0
+export let sny: f64 = 0
+export let snz: f64 = 1
+/** standard deviation of the points across the surface */
+export let spread: f64 = 0
+/** variance of the height, and of the slope in any direction, for points of unit variance */
+export let leverage: f64 = 0
+export let tilt: f64 = 0
+/** how far the points lie to one side, as a share of the ball */
+export let offside: f64 = 0
+/** share of the spread along the second direction against the first: 0 a line, 1 round */
+export let roundness: f64 = 0
+
+/** lower triangle of the normal matrix, row by row, then the right side */
+const A: usize = memory.data(8 * 36)
+const B: usize = memory.data(8 * 6)
+const C: usize = memory.data(8 * 6)
+
+function a(i: i32, j: i32): f64 {
+  return load<f64>(A + (<usize>(6 * i + j) << 3))
+}
+function put(i: i32, j: i32, v: f64): void {
+  store<f64>(A + (<usize>(6 * i + j) << 3), v)
+}
+
+/** Cholesky factor in place; false when the points do not determine the quadric. */
+function factor(): bool {
+  for (let i = 0; i < 6; i++)
+    for (let j = 0; j <= i; j++) {
+      const whole = a(i, j)
+      let s = whole
+      for (let k = 0; k < j; k++) s -= a(i, k) * a(j, k)
+      if (i == j) {
+        if (!(s > 1e-5 * whole)) return false
+        put(i, i, Math.sqrt(s))
+      } else put(i, j, s / a(j, j))
+    }
+  return true
+}
+
+/** Solves for the vector at `at`, in place. */
+function solveAt(at: usize): void {
+  for (let i = 0; i < 6; i++) {
+    let s = load<f64>(at + (<usize>i << 3))
+    for (let k = 0; k < i; k++) s -= a(i, k) * load<f64>(at + (<usize>k << 3))
+    store<f64>(at + (<usize>i << 3), s / a(i, i))
+  }
+  for (let i = 5; i >= 0; i--) {
+    let s = load<f64>(at + (<usize>i << 3))
+    for (let k = i + 1; k < 6; k++) s -= a(k, i) * load<f64>(at + (<usize>k << 3))
+    store<f64>(at + (<usize>i << 3), s / a(i, i))
+  }
+}
+
+/** Entry (k, k) of the inverse. */
+function inverseAt(k: i32): f64 {
+  for (let i = 0; i < 6; i++) store<f64>(C + (<usize>i << 3), i == k ? 1 : 0)
+  solveAt(C)
+  return load<f64>(C + (<usize>k << 3))
+}
+
+export function fitSurface(px: f64, py: f64, pz: f64, r: f64, nx: f64, ny: f64, nz: f64): void {
+  const m = seek(px, py, pz, r)
+  const xv = f32x4.splat(<f32>px)
+  const yv = f32x4.splat(<f32>py)
+  const zv = f32x4.splat(<f32>pz)
+  const scale = f32x4.splat(<f32>(1 / r))
+  const one = f32x4.splat(1)
+  // any two axes square to the normal
+  let tx = 0.0
+  let ty = 0.0
+  let tz = 0.0
+  if (Math.abs(nx) < 0.7) {
+    ty = -nz
+    tz = ny
+  } else {
+    tx = nz
+    tz = -nx
+  }
+  const tl = 1 / Math.sqrt(tx * tx + ty * ty + tz * tz)
+  tx *= tl
+  ty *= tl
+  tz *= tl
+  const bx = ny * tz - nz * ty
+  const by = nz * tx - nx * tz
+  const bz = nx * ty - ny * tx
+  const ux = f32x4.splat(<f32>tx)
+  const uy = f32x4.splat(<f32>ty)
+  const uz = f32x4.splat(<f32>tz)
+  const vx = f32x4.splat(<f32>bx)
+  const vy = f32x4.splat(<f32>by)
+  const vz = f32x4.splat(<f32>bz)
+  const wx = f32x4.splat(<f32>nx)
+  const wy = f32x4.splat(<f32>ny)
+  const wz = f32x4.splat(<f32>nz)
+  let n = 0
+  const zero = f32x4.splat(0)
+  let s0 = zero
+  let sw2 = zero
+  let su = zero
+  let sv = zero
+  let suu = zero
+  let suv = zero
+  let svv = zero
+  let s30 = zero
+  let s21 = zero
+  let s12 = zero
+  let s03 = zero
+  let s40 = zero
+  let s31 = zero
+  let s22 = zero
+  let s13 = zero
+  let s04 = zero
+  let h0 = zero
+  let hu = zero
+  let hv = zero
+  let huu = zero
+  let huv = zero
+  let hvv = zero
+  let hh = zero
+  for (let k = 0; k < m; k++) {
+    const s = (<usize>k) << 2
+    const end = load<i32>(pieceEnd + s)
+    const top = load<f32>(pieceTop + s)
+    const ends = i32x4.splat(end)
+    for (let i = load<i32>(pieceFrom + s); i < end; i += 4) {
+      const o = (<usize>i) << 2
+      if (load<f32>(X + o) > top) break
+      const dx = f32x4.mul(f32x4.sub(v128.load(X + o), xv), scale)
+      const dy = f32x4.mul(f32x4.sub(v128.load(Y + o), yv), scale)
+      const dz = f32x4.mul(f32x4.sub(v128.load(Z + o), zv), scale)
+      const d2 = squared(dx, dy, dz)
+      const mask = v128.and(f32x4.lt(d2, one), i32x4.lt_s(i32x4.add(i32x4.splat(i), LANES), ends))
+      const bits = i32x4.bitmask(mask)
+      if (bits == 0) continue
+      n += popcnt(bits)
+      let g = v128.and(f32x4.sub(one, d2), mask)
+      if (weights) g = f32x4.mul(g, v128.load(weights + o))
+      const u = v128.and(inner(dx, dy, dz, ux, uy, uz), mask)
+      const v = v128.and(inner(dx, dy, dz, vx, vy, vz), mask)
+      const h = v128.and(inner(dx, dy, dz, wx, wy, wz), mask)
+      const gu = f32x4.mul(g, u)
+      const gv = f32x4.mul(g, v)
+      const guu = f32x4.mul(gu, u)
+      const guv = f32x4.mul(gu, v)
+      const gvv = f32x4.mul(gv, v)
+      s0 = f32x4.add(s0, g)
+      sw2 = f32x4.add(sw2, f32x4.mul(g, g))
+      su = f32x4.add(su, gu)
+      sv = f32x4.add(sv, gv)
+      suu = f32x4.add(suu, guu)
+      suv = f32x4.add(suv, guv)
+      svv = f32x4.add(svv, gvv)
+      s30 = f32x4.add(s30, f32x4.mul(guu, u))
+      s21 = f32x4.add(s21, f32x4.mul(guu, v))
+      s12 = f32x4.add(s12, f32x4.mul(gvv, u))
+      s03 = f32x4.add(s03, f32x4.mul(gvv, v))
+      const u2 = f32x4.mul(u, u)
+      const uv = f32x4.mul(u, v)
+      const v2 = f32x4.mul(v, v)
+      s40 = f32x4.add(s40, f32x4.mul(guu, u2))
+      s31 = f32x4.add(s31, f32x4.mul(guu, uv))
+      s22 = f32x4.add(s22, f32x4.mul(guu, v2))
+      s13 = f32x4.add(s13, f32x4.mul(gvv, uv))
+      s04 = f32x4.add(s04, f32x4.mul(gvv, v2))
+      const gh = f32x4.mul(g, h)
+      h0 = f32x4.add(h0, gh)
+      hu = f32x4.add(hu, f32x4.mul(gh, u))
+      hv = f32x4.add(hv, f32x4.mul(gh, v))
+      huu = f32x4.add(huu, f32x4.mul(gh, u2))
+      huv = f32x4.add(huv, f32x4.mul(gh, uv))
+      hvv = f32x4.add(hvv, f32x4.mul(gh, v2))
+      hh = f32x4.add(hh, f32x4.mul(gh, h))
+    }
+  }
+  surfaceCount = n
+  if (n < 8) return
+  const w0 = <f64>total(s0)
+  const mu = <f64>total(su)
+  const mv = <f64>total(sv)
+  const muu = <f64>total(suu)
+  const muv = <f64>total(suv)
+  const mvv = <f64>total(svv)
+  // second moments about the middle of the points
+  const cu = mu / w0
+  const cv = mv / w0
+  const puu = muu / w0 - cu * cu
+  const puv = muv / w0 - cu * cv
+  const pvv = mvv / w0 - cv * cv
+  offside = Math.sqrt(cu * cu + cv * cv)
+  const half = (puu + pvv) / 2
+  const root = Math.sqrt(((puu - pvv) / 2) * ((puu - pvv) / 2) + puv * puv)
+  roundness = half + root > 0 ? max(0, half - root) / (half + root) : 0
+  put(0, 0, w0)
+  put(1, 0, mu)
+  put(1, 1, muu)
+  put(2, 0, mv)
+  put(2, 1, muv)
+  put(2, 2, mvv)
+  put(3, 0, muu)
+  put(3, 1, <f64>total(s30))
+  put(3, 2, <f64>total(s21))
+  put(3, 3, <f64>total(s40))
+  put(4, 0, muv)
+  put(4, 1, <f64>total(s21))
+  put(4, 2, <f64>total(s12))
+  put(4, 3, <f64>total(s31))
+  put(4, 4, <f64>total(s22))
+  put(5, 0, mvv)
+  put(5, 1, <f64>total(s12))
+  put(5, 2, <f64>total(s03))
+  put(5, 3, <f64>total(s22))
+  put(5, 4, <f64>total(s13))
+  put(5, 5, <f64>total(s04))
+  if (!factor()) {
+    surfaceCount = 0
+    return
+  }
+  const b0 = <f64>total(h0)
+  const b1 = <f64>total(hu)
+  const b2 = <f64>total(hv)
+  const b3 = <f64>total(huu)
+  const b4 = <f64>total(huv)
+  const b5 = <f64>total(hvv)
+  store<f64>(B, b0)
+  store<f64>(B, b1, 8)
+  store<f64>(B, b2, 16)
+  store<f64>(B, b3, 24)
+  store<f64>(B, b4, 32)
+  store<f64>(B, b5, 40)
+  solveAt(B)
+  const c0 = load<f64>(B)
+  const c1 = load<f64>(B, 8)
+  const c2 = load<f64>(B, 16)
+  const left = <f64>total(hh) - c0 * b0 - c1 * b1 - c2 * b2 - load<f64>(B, 24) * b3 - load<f64>(B, 32) * b4 - load<f64>(B, 40) * b5
+  // six freedoms of n taken off, as if all weights were alike
+  spread = n > 6 ? r * Math.sqrt((max(0, left) / w0) * (<f64>n / <f64>(n - 6))) : Infinity
+  height = r * c0
+  const l = 1 / Math.sqrt(1 + c1 * c1 + c2 * c2)
+  snx = (nx - c1 * tx - c2 * bx) * l
+  sny = (ny - c1 * ty - c2 * by) * l
+  snz = (nz - c1 * tz - c2 * bz) * l
+  // (A^-1 sum(w^2 f f') A^-1) with the weights' own mean in place of w^2
+  const mean = <f64>total(sw2) / w0
+  leverage = mean * inverseAt(0)
+  tilt = (mean * 0.5 * (inverseAt(1) + inverseAt(2))) / (r * r)
+}
