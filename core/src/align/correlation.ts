@@ -16,7 +16,7 @@ export interface Correlation {
   variance: number
 }
 
-const PER_PAIR = 500
+const PER_PAIR = 300
 /** So many distances of a class are as good as independent at the most: the same places come back in all of them. */
 const REACH = 2
 
@@ -126,7 +126,7 @@ export interface Bias {
   reach: number
 }
 
-const MOST_CELLS = 500
+const MOST_CELLS = 350
 
 /**
  * Covariance of the gradient: what the errors of all passes, alike over the distances of `c`, make of it (the middle of the sandwich H^-1 M H^-1; Huber 1967).

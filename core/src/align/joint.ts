@@ -135,7 +135,7 @@ async function prepare(passes: Placed<Points>[], options: JointOptions, ctx: Run
     const grid = await weighByArea(buildRowGrid(passes[i].data.xyz, radius), 0.5 * radius, { ...part, progress: () => undefined })
     checkCancelled(ctx)
     const side = await sideOf(passes[i].data, { ...part, progress: () => undefined })
-    match.push({ grid, side, surfels: await findSurfels(grid, side, radius, Math.min(options.samples ?? 8000, Math.ceil(grid.ids.length / 3)), spacing, part) })
+    match.push({ grid, side, surfels: await findSurfels(grid, side, radius, Math.min(options.samples ?? 4500, Math.ceil(grid.ids.length / 3)), spacing, part) })
   }
   const poses = passes.map((p): Mat4 => Float64Array.from(p.pose))
   const boxes = passes.map((p) => coreBox(p.data.xyz))

@@ -1,6 +1,6 @@
 import { f32 } from '../base/arrays.ts'
 import { defineKernel, type RunContext } from '../base/run.ts'
-import { intsAt, machine, room, useRows } from '../simd/machine.ts'
+import { intsAt, machine, room, surfaceFound, useRows } from '../simd/machine.ts'
 import type { RowGrid } from '../space/rowgrid.ts'
 
 /** Points to fit surfaces to. Each weighs as much as the area it stands for, so that it does not matter which part of a bend the scanner saw more densely. */
@@ -75,17 +75,17 @@ export const newLocalSurface = (): LocalSurface => ({
  */
 export function localSurface(g: SurfaceGrid, x: number, y: number, z: number, r: number, nx: number, ny: number, nz: number, out: LocalSurface): void {
   useRows(g, r)
-  const m = machine()
-  m.fitSurface(x, y, z, r, nx, ny, nz)
-  out.count = m.surfaceCount.value
+  machine().fitSurface(x, y, z, r, nx, ny, nz)
+  const f = surfaceFound()
+  out.count = f[0]
   if (out.count < 8) return
-  out.height = m.height.value
-  out.nx = m.snx.value
-  out.ny = m.sny.value
-  out.nz = m.snz.value
-  out.sigma = m.spread.value
-  out.leverage = m.leverage.value
-  out.tilt = m.tilt.value
-  out.offside = m.offside.value
-  out.breadth = m.roundness.value
+  out.height = f[1]
+  out.nx = f[2]
+  out.ny = f[3]
+  out.nz = f[4]
+  out.sigma = f[5]
+  out.leverage = f[6]
+  out.tilt = f[7]
+  out.offside = f[8]
+  out.breadth = f[9]
 }

@@ -44,19 +44,11 @@ export interface Kernels {
   setWeights(at: number): void
   neighbours(start: number, end: number, r: number, out: number): void
   fitSurface(x: number, y: number, z: number, r: number, nx: number, ny: number, nz: number): void
-  readonly surfaceCount: WebAssembly.Global<'i32'>
-  readonly height: WebAssembly.Global<'f64'>
-  readonly snx: WebAssembly.Global<'f64'>
-  readonly sny: WebAssembly.Global<'f64'>
-  readonly snz: WebAssembly.Global<'f64'>
-  readonly spread: WebAssembly.Global<'f64'>
-  readonly leverage: WebAssembly.Global<'f64'>
-  readonly tilt: WebAssembly.Global<'f64'>
-  readonly offside: WebAssembly.Global<'f64'>
-  readonly roundness: WebAssembly.Global<'f64'>
+  surfaceFound(): number
 }
 
 let kernels: Kernels | undefined
+let found: Float64Array | undefined
 let top = 0
 
 /** The kernels of this thread. */
@@ -70,6 +62,14 @@ export function machine(): Kernels {
     top = kernels.heap()
   }
   return kernels
+}
+
+/** The ten numbers that fitSurface leaves behind. */
+export function surfaceFound(): Float64Array {
+  const m = machine()
+  // growing memory makes views stale
+  if (found?.buffer !== m.memory.buffer) found = new Float64Array(m.memory.buffer, m.surfaceFound(), 10)
+  return found
 }
 
 /** Room for so many bytes in the machine's memory; its address. Lives until the next `resident` that has to load. */
