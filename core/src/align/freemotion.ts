@@ -1,7 +1,6 @@
 import { jacobiEigen } from '../base/eigen.ts'
-import { cholesky, choleskySolve } from '../base/solve.ts'
 import type { Adjustment } from './joint.ts'
-import { addPrior } from './prior.ts'
+import type { Unknowns } from './unknowns.ts'
 import type { WeakModes } from './weakmodes.ts'
 
 /** A motion of some passes against the rest that nothing holds. */
@@ -17,20 +16,16 @@ export interface FreeMotion {
   size: number
 }
 
-/** A motion that the record holds this much less firmly than it holds a single pass is not held by it. */
-const RECORD_HOLDS = 1e-3
 /** Motions below this share of the largest are none. */
 const SMALL = 0.05
 
-/** What neither surface (weak motions) nor record holds, sorted by the passes that move together, and told as turns and slides. */
-export function freeMotions(job: Adjustment, weak: WeakModes, apart: number[]): FreeMotion[] {
-  const u = job.unknowns
-  const size = 6 * u.count
-  const modes = notRecorded(job, weak, size)
+/** What surface does not hold (weak motions of `u`), sorted by the passes that move together, and told as turns and slides. */
+export function freeMotions(job: Adjustment, u: Unknowns, weak: WeakModes, apart: number[]): FreeMotion[] {
+  const modes = scaled(weak, 6 * u.count)
   if (!modes.length) return []
   const n = job.passes.length
   // motion of each pass in each mode: turn (rad) and shift at its own middle
-  const twist = Array.from({ length: n }, (_, i) => modes.map((v) => twistOf(job, i, v)))
+  const twist = Array.from({ length: n }, (_, i) => modes.map((v) => twistOf(job, u, i, v)))
   const amplitude = (i: number, t: Twist[]) => Math.max(...t.map((w) => Math.hypot(...w.turn) * job.levers[i] + Math.hypot(...w.shift)))
   const largest = Math.max(...twist.map((t, i) => amplitude(i, t)), 1e-300)
   const groups: number[][] = []
@@ -50,63 +45,14 @@ export function freeMotions(job: Adjustment, weak: WeakModes, apart: number[]): 
   return groups.flatMap((passes) => motionsOf(job, passes, twist[passes[0]]))
 }
 
-/** Of the weak motions those that the recorded poses do not hold either; each 6m numbers, largest slot of length one. */
-function notRecorded(job: Adjustment, weak: WeakModes, size: number): Float64Array[] {
-  const k = weak.count
-  if (!k) return []
-  const d = new Float64Array(k * k)
-  for (let a = 0; a < k; a++)
-    for (let b = 0; b < k; b++) for (let i = 0; i < size; i++) d[a * k + b] += weak.vectors[i * k + a] * weak.vectors[i * k + b]
-  const e = new Float64Array(k * k)
-  if (job.prior) {
-    const frames = 6 * job.prior.frames.length
-    const whole = size + frames
-    const h = new Float64Array(whole * whole)
-    addPrior(job.prior, job.unknowns, job.poses, job.centres, job.levers, h, new Float64Array(whole))
-    const inner = new Float64Array(frames * frames)
-    for (let i = 0; i < frames; i++) for (let j = 0; j < frames; j++) inner[i * frames + j] = h[(size + i) * whole + size + j]
-    const l = cholesky(inner, frames)
-    const along = (c: number, rows: number, from: number) => {
-      const out = new Float64Array(rows)
-      for (let i = 0; i < rows; i++) for (let j = 0; j < size; j++) out[i] += h[(from + i) * whole + j] * weak.vectors[j * k + c]
-      return out
-    }
-    for (let a = 0; a < k; a++) {
-      const own = along(a, size, 0)
-      const frame = along(a, frames, size)
-      const x = l ? choleskySolve(l, frame, frames) : new Float64Array(frames)
-      for (let b = 0; b < k; b++) {
-        const other = along(b, frames, size)
-        let s = 0
-        for (let i = 0; i < size; i++) s += own[i] * weak.vectors[i * k + b]
-        for (let i = 0; i < frames; i++) s -= x[i] * other[i]
-        e[a * k + b] = s
-      }
-    }
-  }
-  // pencil (E, D): eigenvectors of D^-1/2 E D^-1/2
-  const root = jacobiEigen(d, k)
-  const w = new Float64Array(k * k)
-  for (let a = 0; a < k; a++) for (let c = 0; c < k; c++) w[a * k + c] = root.vectors[a * k + c] / Math.sqrt(Math.max(root.values[c], 1e-300))
-  const t = new Float64Array(k * k)
-  for (let a = 0; a < k; a++)
-    for (let b = 0; b < k; b++) for (let i = 0; i < k; i++) for (let j = 0; j < k; j++) t[a * k + b] += w[i * k + a] * e[i * k + j] * w[j * k + b]
-  const { values, vectors } = jacobiEigen(t, k)
-  const sigma2 = job.prior ? job.prior.sigma ** 2 : 1
-  const out: Float64Array[] = []
-  for (let c = 0; c < k; c++) {
-    if (job.prior && values[c] * sigma2 > RECORD_HOLDS) continue
-    const v = new Float64Array(size)
-    for (let i = 0; i < k; i++) {
-      let f = 0
-      for (let a = 0; a < k; a++) f += w[i * k + a] * vectors[a * k + c]
-      for (let q = 0; q < size; q++) v[q] += f * weak.vectors[q * k + i]
-    }
-    let most = 0
+/** Weak motions, each 6m numbers, largest slot of length one. */
+function scaled(weak: WeakModes, size: number): Float64Array[] {
+  return Array.from({ length: weak.count }, (_, c) => {
+    const v = Float64Array.from({ length: size }, (_, i) => weak.vectors[i * weak.count + c])
+    let most = 1e-300
     for (let s = 0; s < size; s += 6) most = Math.max(most, Math.hypot(...v.subarray(s, s + 6)))
-    out.push(v.map((x) => x / Math.max(most, 1e-300)))
-  }
-  return out
+    return v.map((x) => x / most)
+  })
 }
 
 interface Twist {
@@ -125,8 +71,7 @@ function moved(t: Twist, from: number[], to: number[]): Twist {
   return { turn: t.turn, shift: t.shift.map((v, k) => v + c[k]) }
 }
 
-function twistOf(job: Adjustment, i: number, v: Float64Array): Twist {
-  const u = job.unknowns
+function twistOf(job: Adjustment, u: Unknowns, i: number, v: Float64Array): Twist {
   const s = u.slotOf[i]
   if (s < 0) return { turn: [0, 0, 0], shift: [0, 0, 0] }
   const t = { turn: [0, 1, 2].map((k) => v[6 * s + k] / u.lever[s]), shift: [0, 1, 2].map((k) => v[6 * s + 3 + k]) }

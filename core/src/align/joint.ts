@@ -10,7 +10,7 @@ import { buildRowGrid } from '../space/rowgrid.ts'
 import { report, type JointResult } from './jointreport.ts'
 import { findMatches, MATCH, type Matches, type MatchPass, type MatchRound } from './match.ts'
 import { gaps, normalEquations } from './normalequations.ts'
-import { addPrior, departure, makePrior, moveFrames, type Prior } from './prior.ts'
+import { addPrior, departure, frameUnknowns, makePrior, moveFrames, type Prior } from './prior.ts'
 import { sideOf } from './side.ts'
 import { findSurfels } from './surfels.ts'
 import { applyStep, reach, type Unknowns } from './unknowns.ts'
@@ -114,8 +114,7 @@ export async function adjustJointly(passes: Placed<Points>[], options: JointOpti
   )
   const tracking = options.tracking ?? 0.5 * job.spacing
   if (options.setups) {
-    job.prior = makePrior(job.setups, job.poses, tracking, options.tracking === undefined, job.centres, job.levers)
-    if (job.prior.frames.length === 0) job.prior = null
+    job.prior = makePrior(job.setups, anchor, job.poses, tracking, options.tracking === undefined, job.centres, job.levers)
   }
   const gateStart = options.setups ? Math.max(job.gateEnd, 4 * tracking) : options.gateStart
   const solved = await settle(job, gateStart, job.gateEnd, rounds, subProgress(ctx, options.setups ? 0.6 : 0.35, 0.95, 'passes'))
@@ -216,6 +215,7 @@ async function settle(job: Adjustment, gateStart: number | undefined, gateEnd: n
     // Tukey's bound is lowered step by step (Blake and Zisserman 1987). Set at once from the gaps' spread it throws out the few faces that hold a
     // weak direction, since they alone show a gap: measured 0.034 mm off, sideways.
     if (last <= 0) bound = 2 * g
+    if (job.prior) job.prior.frozen = frameModes(job, all, bound).modes
     let weak: WeakModes | undefined
     let moved = 0
     for (let it = 0; it < (last < 0 ? 8 : last === 0 ? 10 : 3); it++) {
@@ -263,7 +263,6 @@ function learnTracking(job: Adjustment, all: Matches[], bound: number): void {
   let ss = 0
   let count = 0
   job.poses.forEach((p, i) => {
-    if (prior.frameOf[i] < 0) return
     departure(prior, i, p, job.centres.subarray(3 * i, 3 * i + 3), job.levers[i], d)
     for (let k = 0; k < 6; k++) ss += d[k] * d[k]
     count += 6
@@ -290,6 +289,19 @@ async function startGate(job: Adjustment, round: MatchRound, ctx: RunContext): P
     if (own.length) worst = Math.max(worst, median(gaps(own, job.poses).map(Math.abs)))
   }
   return Math.min(round.gate, Math.max(3 * worst, FIRST * job.spacing))
+}
+
+/** Motions of whole setups that no surface holds, six numbers for each frame, of length one. */
+export function frameModes(job: Adjustment, all: Matches[], bound: number): { unknowns: Unknowns; weak: WeakModes; modes: Float64Array[] } {
+  const unknowns = frameUnknowns(job.prior as Prior)
+  const eq = normalEquations(all, job.poses, unknowns, bound)
+  const weak = weakModes(eq.h, eq.noise, eq.size, job.aboveNoise)
+  const modes = Array.from({ length: weak.count }, (_, c) => {
+    const v = Float64Array.from({ length: eq.size }, (_, i) => weak.vectors[i * weak.count + c])
+    const l = Math.hypot(...v)
+    return v.map((x) => x / l)
+  })
+  return { unknowns, weak, modes }
 }
 
 /** Equations of matches and prior together, motions that nothing holds left out. */

@@ -4,7 +4,7 @@ import { cholesky, choleskyInverse } from '../base/solve.ts'
 import { median, quantile, robustSigma } from '../base/stats.ts'
 import { correlationOf, gradientCovariance } from './correlation.ts'
 import { freeMotions, type FreeMotion } from './freemotion.ts'
-import { assembleEquations, type Adjustment, type Solved } from './joint.ts'
+import { assembleEquations, frameModes, type Adjustment, type Solved } from './joint.ts'
 import { MATCH } from './match.ts'
 import { gaps } from './normalequations.ts'
 import { departure } from './prior.ts'
@@ -64,14 +64,16 @@ export function report(job: Adjustment, anchor: number, solved: Solved, rounds: 
   const apart = connectedApart(n, found.pairs, anchor, job)
   // what hangs on nothing stays where it was, whatever the rounds did to it on their way
   for (const i of apart) poses[i] = Float64Array.from(passes[i].pose)
-  const free = freeMotions(job, solved.weak, apart)
+  // where setups are known, what passes of one do against each other is held by the record
+  const whole = job.prior ? frameModes(job, all, solved.bound) : { unknowns: job.unknowns, weak: solved.weak }
+  const free = freeMotions(job, whole.unknowns, whole.weak, apart)
   const { covariance, size, correlated } = poseCovariance(job, solved)
   const reports = passes.map((_, i): PassReport => {
     const values = found.byPass[i]
     const held = free.filter((f) => f.passes.includes(i))
     const d = new Float64Array(6)
     let departed = Number.NaN
-    if (job.prior && job.prior.frameOf[i] >= 0) {
+    if (job.prior) {
       departure(job.prior, i, poses[i], job.centres.subarray(3 * i, 3 * i + 3), job.levers[i], d)
       departed = Math.sqrt(d.reduce((s, v) => s + v * v, 0) / 6) / job.prior.sigma
     }

@@ -2,8 +2,8 @@ import { invertRigid, multiply, rotationVector, transformPoint, type Mat4 } from
 import { motionOf, type Unknowns } from './unknowns.ts'
 
 /**
- * Recorded poses as evidence: within one setup the scanner knew where it was, but for its tracking error. Each setup of two passes or more has a
- * frame that may move freely, and its passes sit in it as recorded, each off by about `sigma` along each axis and, by turning, at its lever.
+ * Recorded poses as evidence: within one setup the scanner knew where it was, but for its tracking error. Each setup has a frame that may move as far as
+ * surface holds it, and its passes sit in it as recorded, each off by about `sigma` along each axis and, by turning, at its lever.
  */
 export interface Prior {
   /** standard deviation along each axis, mm */
@@ -12,27 +12,26 @@ export interface Prior {
   estimate: boolean
   began: number
   recorded: Mat4[]
-  /** frame of each pass, -1 for passes whose recorded pose says nothing */
+  /** frame of each pass; the anchor's is the last */
   frameOf: Int32Array
   /** correction of each frame, and its middle (3 each) and lever */
   frames: Mat4[]
   own: Unknowns
+  /** motions of frames that no surface holds, 6 numbers for each frame: they stay where they are */
+  frozen: Float64Array[]
 }
 
-export function makePrior(setups: ArrayLike<number>, poses: Mat4[], sigma: number, estimate: boolean, centres: ArrayLike<number>, levers: ArrayLike<number>): Prior {
-  const n = poses.length
-  const frameOf = new Int32Array(n).fill(-1)
-  const members = new Map<number, number[]>()
-  for (let i = 0; i < n; i++) members.set(setups[i], [...(members.get(setups[i]) ?? []), i])
+export function makePrior(setups: ArrayLike<number>, anchor: number, poses: Mat4[], sigma: number, estimate: boolean, centres: ArrayLike<number>, levers: ArrayLike<number>): Prior {
+  const order = [...new Set(Array.from(setups))].filter((s) => s !== setups[anchor])
+  order.push(setups[anchor])
+  const frameOf = Int32Array.from(poses, (_, i) => order.indexOf(setups[i]))
+  const frames = order.length
   const centre: number[] = []
   const lever: number[] = []
-  let frames = 0
-  for (const list of members.values()) {
-    if (list.length < 2) continue
-    for (const i of list) frameOf[i] = frames
+  for (let f = 0; f < frames; f++) {
+    const list = [...frameOf.keys()].filter((i) => frameOf[i] === f)
     for (let k = 0; k < 3; k++) centre.push(list.reduce((s, i) => s + centres[3 * i + k], 0) / list.length)
     lever.push(Math.max(...list.map((i) => levers[i])))
-    frames++
   }
   return {
     sigma,
@@ -42,6 +41,7 @@ export function makePrior(setups: ArrayLike<number>, poses: Mat4[], sigma: numbe
     frameOf,
     frames: Array.from({ length: frames }, () => Float64Array.of(1, 0, 0, 0, 0, 1, 0, 0, 0, 0, 1, 0, 0, 0, 0, 1)),
     own: { slotOf: Int32Array.from({ length: frames }, (_, i) => i), count: frames, centre: Float64Array.from(centre), lever: Float64Array.from(lever) },
+    frozen: [],
   }
 }
 
@@ -67,7 +67,6 @@ export function addPrior(p: Prior, u: Unknowns, poses: Mat4[], centres: ArrayLik
   const unit = new Float64Array(6)
   for (let i = 0; i < poses.length; i++) {
     const f = p.frameOf[i]
-    if (f < 0) continue
     const c = [centres[3 * i], centres[3 * i + 1], centres[3 * i + 2]]
     departure(p, i, poses[i], c, levers[i], d)
     // how the departure grows with each unknown: 6 columns for the pass, 6 for the frame
@@ -92,7 +91,21 @@ export function addPrior(p: Prior, u: Unknowns, poses: Mat4[], centres: ArrayLik
       }
     }
   }
+  const from = 6 * u.count
+  for (const v of p.frozen)
+    for (let a = 0; a < v.length; a++) for (let b = 0; b < v.length; b++) h[(from + a) * size + from + b] += FROZEN * w * poses.length * v[a] * v[b]
 }
+
+/** How much more firmly than by the record a motion is held that is to stay where it is. */
+const FROZEN = 1e5
+
+/** Unknowns of the frames alone, the anchor's held: what all passes of a setup do together. */
+export const frameUnknowns = (p: Prior): Unknowns => ({
+  slotOf: p.frameOf.map((f) => (f === p.frames.length - 1 ? -1 : f)),
+  count: p.frames.length - 1,
+  centre: p.own.centre,
+  lever: p.own.lever,
+})
 
 /** Turn at a lever and shift of a place that unit numbers of a slot make. */
 function columnOf(u: Unknowns, slot: number, unit: Float64Array, at: number[], lever: number, sign: number): Float64Array {
