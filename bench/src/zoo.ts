@@ -50,7 +50,7 @@ export async function benchZoo(args: string[], ctx: RunContext, print: (line: st
           const line = { ...o, part: part.name, spacing, noise, seed }
           outcomes.push(line)
           print(
-            `${part.name.padEnd(12)} ${spacing} ${noise.slice(0, 5)} ${seed}  shape ${o.shape.padEnd(8)} share ${(100 * o.shared).toFixed(0)} %  ${o.verdict.padEnd(20)} worst ${o.worst.toFixed(4)} stated ${o.stated.toFixed(4)} ratio ${o.ratio.toFixed(2)} norm ${o.normalised.map((v) => v.toFixed(1)).join(' ')} ${o.free.length ? `free: ${o.free.join('; ')}` : ''} ${o.seconds.map((s) => s.toFixed(1)).join('/')} s ${o.note}${o.mesh ? ` mesh ${o.mesh}` : ''}`,
+            `${part.name.padEnd(12)} ${spacing} ${noise.slice(0, 5)} ${seed}  shape ${o.shape.padEnd(8)} share ${(100 * o.shared).toFixed(0)} %  ${o.verdict.padEnd(20)} worst ${o.worst.toFixed(4)} stated ${o.stated.toFixed(4)} ratio ${o.ratio.toFixed(2)} norm ${o.normalised.map((v) => v.toFixed(1)).join(' ')} ${o.free || o.named.length ? `free ${o.free}: ${o.named.join('; ')}` : ''} ${o.seconds.map((s) => s.toFixed(1)).join('/')} s ${o.note}${o.mesh ? ` mesh ${o.mesh}` : ''}`,
           )
         }
     }

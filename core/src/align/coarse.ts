@@ -4,6 +4,8 @@ import { defineKernel, subProgress, type RunContext } from '../base/run.ts'
 import type { Placed, Points } from '../shape/points.ts'
 import { buildRowGrid, nearestWithin, runsFor, type RowGrid } from '../space/rowgrid.ts'
 import { groupCloud, type Cloud } from './cloud.ts'
+import { confirmPoses } from './confirm.ts'
+import type { FreeMotion } from './freemotion.ts'
 import { icp } from './icp.ts'
 import { poseVotes } from './pairvotes.ts'
 import { depthMaps, verifyPose, type DepthMap } from './verify.ts'
@@ -25,6 +27,10 @@ export interface CoarseResult {
   overlap: number
   /** share that contradicts it: off the surface, or in space seen to be empty */
   against: number
+  /** of the surface that has surface of the other side beside it, the share that lies on it, looked at as finely as the points allow */
+  agree: number
+  /** motions that the common surface does not hold: along them the pose is a guess */
+  free: FreeMotion[]
   /** the next best, clearly different pose's score against the best's: near 1 the shape does not tell */
   rivalry: number
   /** true when the shape does not decide: turned, flat or repeating parts */
@@ -40,8 +46,7 @@ interface Hypothesis {
 
 /**
  * Brings two groups of passes together by their shape alone, from any start pose: votes of point pairs (see pairvotes.ts), the
- * best hypotheses settled by point-to-plane steps and judged by agreeing against contradicting surface. The result is good to about
- * a thinning step: fine alignment follows. Throws OakError 'no-match' when no hypothesis has a fair overlap.
+ * best hypotheses settled by point-to-plane steps and judged by agreeing against contradicting surface. The result is settled as finely as the points allow (confirm.ts). Throws OakError 'no-match' when no hypothesis has a fair overlap.
  * `ambiguous` must be shown, not passed over.
  * Tried: consensus of three, then two matched local features (fast point feature histograms, Rusu 2009): 20 of 20 on passes that overlap
  * by half, none on setups that share a third of their surface. Graduated non-convexity over all features at once (Zhou 2016): no
@@ -49,17 +54,17 @@ interface Hypothesis {
  */
 export async function alignByShape(anchor: Placed<Points>[], loose: Placed<Points>[], options: CoarseOptions, ctx: RunContext): Promise<CoarseResult> {
   const target = options.target ?? 2200
-  const fixed = await groupCloud(anchor, target, subProgress(ctx, 0, 0.2, 'thinning'))
-  const moving = await groupCloud(loose, target, subProgress(ctx, 0.2, 0.4, 'thinning'), fixed.size)
+  const fixed = await groupCloud(anchor, target, subProgress(ctx, 0, 0.15, 'thinning'))
+  const moving = await groupCloud(loose, target, subProgress(ctx, 0.15, 0.3, 'thinning'), fixed.size)
   if (fixed.xyz.length < 60 || moving.xyz.length < 60)
     throw new OakError('too-few-points', 'There is too little surface to tell the shape.', { remedy: 'Bring the sides together by picked pairs.' })
-  const votes = subProgress(ctx, 0.4, 0.7, 'pairs of points')
+  const votes = subProgress(ctx, 0.3, 0.6, 'pairs of points')
   const candidates = (
     await poseVotes(fixed, moving, { seed: options.seed ?? 1, ...(options.references ? { references: options.references } : {}) }, votes)
   ).slice(0, KEEP)
   const grid = buildRowGrid(fixed.xyz, 3 * fixed.size)
   const settling = await ctx.parallel.map(settle, { moving, fixed, grid, candidates }, candidates.length, 2, ctx, (d) =>
-    ctx.progress(0.7 + 0.15 * d, 'verifying'),
+    ctx.progress(0.6 + 0.15 * d, 'verifying'),
   )
   const settled = settling.flat()
   settled.sort((a, b) => b.score - a.score)
@@ -67,30 +72,46 @@ export async function alignByShape(anchor: Placed<Points>[], loose: Placed<Point
   // a wrong pose of a part that looks nearly alike agrees almost everywhere, and gives itself away somewhere
   const few: Hypothesis[] = []
   for (const h of settled) if (few.length < FINALISTS && few.every((f) => differs(f.pose, h.pose, moving, fixed.size))) few.push(h)
-  const denseFixed = await groupCloud(anchor, 9000, subProgress(ctx, 0.85, 0.9, 'verifying'))
-  const denseMoving = await groupCloud(loose, 9000, subProgress(ctx, 0.9, 0.95, 'verifying'), denseFixed.size)
+  const denseFixed = await groupCloud(anchor, 9000, subProgress(ctx, 0.75, 0.8, 'verifying'))
+  const denseMoving = await groupCloud(loose, 9000, subProgress(ctx, 0.8, 0.85, 'verifying'), denseFixed.size)
   const denseGrid = buildRowGrid(denseFixed.xyz, 2 * denseFixed.size)
   const fixedMaps = depthMaps(anchor, 1.5 * denseFixed.size)
   const movingMaps = depthMaps(loose, 1.5 * denseFixed.size)
   const judging = { moving: denseMoving, fixed: denseFixed, grid: denseGrid, size: fixed.size, poses: few.map((h) => h.pose), fixedMaps, movingMaps }
   const judged = (await ctx.parallel.map(judgeDensely, judging, few.length, 1, ctx)).flat()
-  const { best, rivals } = decide(judged, moving, fixed.size)
-  if (!best || best.agree < 0.08 || best.against > 0.25 * best.agree)
-    throw new OakError('no-match', 'The shapes of the two sides do not find each other.', {
-      remedy:
-        'Take away table, strays and islands first, if that is not done; else pick three or more pairs by hand, or record a pass that overlaps both sides.',
-    })
-  const rival = judged.filter((h) => differs(h.pose, best.pose, moving, fixed.size)).sort((a, b) => worth(b) - worth(a))[0]
+  const open = stillOpen(judged)
+  const [first] = open
+  if (!first || first.against > 0.25 * first.agree) throw noMatch()
+  // what thinned clouds leave open is looked at as finely as the points allow
+  const looked = await confirmPoses(
+    anchor,
+    loose,
+    open.slice(0, LOOKED_AT).map((h) => h.pose),
+    subProgress(ctx, 0.9, 1, 'verifying'),
+  )
+  const sure = looked.map((c, k) => ({ ...c, of: open[k] })).filter((c) => c.agree >= SURE)
+  sure.sort((a, b) => b.count * b.agree ** 4 - a.count * a.agree ** 4)
+  const [best] = sure
+  if (!best) throw noMatch()
+  const worthOf = (c: typeof best) => c.count * c.agree ** 4
+  const others = sure.filter((c) => differs(c.move, best.move, moving, fixed.size))
   return {
-    pose: best.pose,
-    others: [...rivals, ...judged.filter((h) => h !== best && !rivals.includes(h))].map((h) => h.pose),
-    overlap: best.agree,
-    against: best.against,
-    rivalry: rival ? Math.max(0, worth(rival)) / Math.max(1e-9, worth(best)) : 0,
-    ambiguous: rivals.length > 0,
+    pose: best.move,
+    others: [...others.map((c) => c.move), ...judged.filter((h) => !open.includes(h)).map((h) => h.pose)],
+    overlap: best.of.agree,
+    against: best.of.against,
+    agree: best.agree,
+    free: best.free,
+    rivalry: others.length ? worthOf(others[0]) / worthOf(best) : 0,
+    ambiguous: others.length > 0 && worthOf(others[0]) > ALIKE * worthOf(best),
     size: denseFixed.size,
   }
 }
+
+const noMatch = () =>
+  new OakError('no-match', 'The shapes of the two sides do not find each other.', {
+    remedy: 'Take away table, strays and islands first, if that is not done; else pick three or more pairs by hand, or record a pass that overlaps both sides.',
+  })
 
 interface Judged {
   pose: Mat4
@@ -102,20 +123,25 @@ const worth = (v: Judged) => v.agree - 3 * v.against
 
 /** Of poses that agree at least so well as a share of the best, contradiction decides. */
 const FAIR = 0.4
-/** Silhouettes and noise alone contradict so much. */
-const CHANCE = 0.003
+/** Silhouettes and noise alone contradict so much; what is contradicted three times as much as the best is wrong. */
+const CHANCE = 0.004
+const CONTRADICTED = 3
+/** candidates that are looked at closely */
+const LOOKED_AT = 5
+/** Of what lies beside the other side so much must lie on it. True poses of the zoo: 0.86 and more. */
+const SURE = 0.75
+/** A second pose of this share of the best one's worth is as good. */
+const ALIKE = 0.6
 
 /**
- * The pose that is contradicted least, and those that are contradicted no more than chance would tell apart and agree about as well: then the shape does not tell.
- * Overlap alone must not decide: a bar that is shifted along itself may overlap more than where it belongs.
+ * Poses that contradiction leaves open, those that agree best first. Overlap alone must not decide: a bar that is shifted along itself may overlap more than
+ * where it belongs.
  */
-function decide(judged: Judged[], moving: Cloud, size: number): { best: Judged | undefined; rivals: Judged[] } {
+function stillOpen(judged: Judged[]): Judged[] {
   const most = Math.max(0, ...judged.map((h) => h.agree))
-  const fair = judged.filter((h) => h.agree >= FAIR * most && h.agree >= 0.08)
+  const fair = judged.filter((h) => h.agree >= FAIR * most && h.agree >= 0.06)
   const least = Math.min(...fair.map((h) => h.against))
-  const open = fair.filter((h) => h.against <= 1.5 * least + CHANCE).sort((a, b) => worth(b) - worth(a))
-  const best = open[0] ?? [...judged].sort((a, b) => worth(b) - worth(a))[0]
-  return { best, rivals: open.slice(1).filter((h) => differs(h.pose, best.pose, moving, size) && best.agree < 1.15 * h.agree) }
+  return fair.filter((h) => h.against <= CONTRADICTED * least + CHANCE).sort((a, b) => worth(b) - worth(a))
 }
 
 /** candidates that are settled, and of these judged on the denser picture */

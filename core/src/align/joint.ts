@@ -121,7 +121,7 @@ export async function adjustJointly(passes: Placed<Points>[], options: JointOpti
   return report(job, anchor, solved, rounds.done)
 }
 
-async function prepare(passes: Placed<Points>[], options: JointOptions, ctx: RunContext): Promise<Adjustment> {
+export async function prepare(passes: Placed<Points>[], options: JointOptions, ctx: RunContext): Promise<Adjustment> {
   const spacings = passes.map((p) => pointSpacing(p.data.xyz, 500))
   const known = spacings.filter((s) => s > 0)
   if (!known.length) throw new OakError('too-few-points', 'The passes have too few points to be adjusted.', { remedy: 'Check that the files hold the scan.' })
@@ -166,7 +166,7 @@ async function prepare(passes: Placed<Points>[], options: JointOptions, ctx: Run
 }
 
 /** Slots with the middle and lever of the passes in them, where these are now. */
-function unknownsOf(job: Adjustment, slotOf: ArrayLike<number>, count: number): Unknowns {
+export function unknownsOf(job: Adjustment, slotOf: ArrayLike<number>, count: number): Unknowns {
   const centre = new Float64Array(3 * count)
   const lever = new Float64Array(count)
   const many = new Float64Array(count)
@@ -189,7 +189,7 @@ const nothingShared = () =>
   })
 
 /** Rounds of matching and solving with a narrowing gate; moves job.poses. */
-async function settle(job: Adjustment, gateStart: number | undefined, gateEnd: number, rounds: { done: number }, ctx: RunContext, stricter = 1): Promise<Solved> {
+export async function settle(job: Adjustment, gateStart: number | undefined, gateEnd: number, rounds: { done: number }, ctx: RunContext, stricter = 1): Promise<Solved> {
   const u = job.unknowns
   const whole = gateEnd > job.gateEnd
   const round = (gate: number, every: number): MatchRound => ({

@@ -24,7 +24,7 @@ export const adjust = defineOperation({
     gateEnd: z.number().positive().optional().describe('The same at the end, mm. Default: 1.3 point spacings.'),
     radius: z.number().positive().optional().describe('Radius over which surfaces are smoothed before they are compared, mm. Default: 4.4 point spacings.'),
   }),
-  inputs: { passes: { kinds: ['points'], many: true, about: 'all passes' } },
+  inputs: { passes: { kinds: ['points'], many: true, setups: true, about: 'all passes' } },
   outputs: {
     passes: { kind: 'points', many: true, replaces: 'passes', about: 'adjusted passes' },
     places: { kind: 'points', about: 'where gaps were measured, in the job' },

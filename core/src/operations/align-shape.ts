@@ -1,11 +1,12 @@
 import { z } from 'zod'
 import { multiply } from '../base/mat4.ts'
+import { motionWords } from '../align/freemotion.ts'
 import { alignByShape } from '../align/coarse.ts'
 import { defineOperation, pointsOf, q } from './operation.ts'
 
 export const alignShape = defineOperation({
   name: 'align-shape',
-  version: 1,
+  version: 2,
   title: 'Align by shape',
   about: 'Finds by the shape alone how the loose side lies on the anchor side, from any start. Says so when the shape does not tell.',
   params: z.object({ seed: z.number().int().default(1).describe('Start of the random search; another one gives another try.') }),
@@ -17,11 +18,16 @@ export const alignShape = defineOperation({
   async run(inputs, { seed }, ctx) {
     const loose = pointsOf(inputs, 'loose')
     const r = await alignByShape(pointsOf(inputs, 'anchor'), loose, { seed }, ctx)
+    const warnings = r.ambiguous ? ['The shape fits nearly as well another way round: this part does not tell its pose. Check it, or pick pairs by hand.'] : []
+    if (r.free.length)
+      warnings.push(
+        `The surface that both sides have seen does not hold every motion (${r.free.map(motionWords).join(', ')}): along that the pose is a guess. Pick pairs by hand, or record a pass that sees more of both sides.`,
+      )
     return {
       outputs: { loose: loose.map((p) => ({ ...p, pose: multiply(r.pose, p.pose) })) },
       evidence: {
-        quantities: [q('overlap', 100 * r.overlap, '%'), q('next best pose, score', 100 * r.rivalry, '%'), q('compared at', r.size, 'mm')],
-        warnings: r.ambiguous ? ['The shape fits nearly as well another way round: this part does not tell its pose. Check it, or pick pairs by hand.'] : [],
+        quantities: [q('overlap', 100 * r.overlap, '%'), q('of it in agreement', 100 * r.agree, '%'), q('next best pose, score', 100 * r.rivalry, '%'), q('compared at', r.size, 'mm')],
+        warnings,
       },
     }
   },

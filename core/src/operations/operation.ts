@@ -26,6 +26,8 @@ export interface Port {
   /** several items in order */
   many?: boolean
   optional?: boolean
+  /** items come with the setup they were recorded in, and the result depends on it */
+  setups?: boolean
   about: string
 }
 

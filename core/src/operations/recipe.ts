@@ -59,7 +59,8 @@ export async function runRecipe(recipe: Recipe, brought: Map<string, Item[]>, ct
       throw new OakError('missing-input', `The recipe needs “${name}”${recipe.inputs[name].about ? ` (${recipe.inputs[name].about})` : ''}.`, {
         remedy: `Give it a file: --in ${name}=FILE`,
       })
-  const items = new Map(brought)
+  // what is brought under one name was recorded in one setup
+  const items = new Map([...brought].map(([name, list]) => [name, list.map((i) => (i.setup === undefined ? { ...i, setup: name } : i))]))
   const steps: RecipeStepResult[] = []
   const on = new Map<string, string>()
   for (let i = 0; i < recipe.steps.length; i++) {

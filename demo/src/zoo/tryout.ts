@@ -4,9 +4,11 @@ import type { RunContext } from '@oak-gauge/core/base/run.ts'
 import { seeded } from '@oak-gauge/core/base/random.ts'
 import { alignByShape } from '@oak-gauge/core/align/coarse.ts'
 import { motionWords, type FreeMotion } from '@oak-gauge/core/align/freemotion.ts'
+import { freedoms } from '@oak-gauge/core/align/freedom.ts'
 import { adjustJointly } from '@oak-gauge/core/align/joint.ts'
 import type { JointResult } from '@oak-gauge/core/align/jointreport.ts'
 import type { Placed, Points } from '@oak-gauge/core/shape/points.ts'
+import { sampleMesh } from '@oak-gauge/core/shape/sample.ts'
 import { smallPose } from '../passes.ts'
 import type { ZooPass, ZooScene } from './record.ts'
 
@@ -20,15 +22,17 @@ export interface Outcome {
   shape: 'right' | 'wrong' | 'doubtful' | 'refused' | 'skipped'
   /** share of the second setup's surface that the first has seen as well */
   shared: number
-  /** right: within 2.5 times what is stated; wrong: not; refused: in words */
-  verdict: 'right' | 'wrong' | 'free not named' | 'refused'
+  /** right: within 2.5 times what is stated; wrong: not; free named: of a part that the common surface does not hold; refused: in words */
+  verdict: 'right' | 'wrong' | 'free not named' | 'free named' | 'refused'
   worst: number
   stated: number
   /** largest of true error over stated error */
   ratio: number
   /** error over stated error of each pass */
   normalised: number[]
-  free: string[]
+  /** motions of the second setup that the common surface really leaves free, and those that were named */
+  free: number
+  named: string[]
   /** by shape, adjustment */
   seconds: number[]
   note: string
@@ -49,13 +53,13 @@ export async function tryOut(scene: ZooScene, passes: ZooPass[], what: { merge: 
     noise: '',
     seed: 0,
     shape: 'skipped',
-    shared: sharedSurface(scene),
+    ...common(scene),
+    named: [],
     verdict: 'refused',
     worst: Number.NaN,
     stated: Number.NaN,
     ratio: 0,
     normalised: [],
-    free: [],
     seconds: [0, 0],
     note: '',
     mesh: '',
@@ -66,8 +70,8 @@ export async function tryOut(scene: ZooScene, passes: ZooPass[], what: { merge: 
     try {
       const r = await alignByShape(first, second, {}, ctx)
       const off = Math.min(...equals(scene).map((e) => offOf(scene, passes, r.pose, e)))
-      out.shape = off < 0.06 * size ? 'right' : r.ambiguous ? 'doubtful' : 'wrong'
-      if (out.shape !== 'right') out.note += `shape off ${(off / scene.unit).toFixed(1)} overlap ${r.overlap.toFixed(2)} against ${r.against.toFixed(3)} `
+      out.shape = off < 0.06 * size ? 'right' : r.ambiguous || r.free.length ? 'doubtful' : 'wrong'
+      if (out.shape !== 'right') out.note += `shape off ${(off / scene.unit).toFixed(1)} overlap ${r.overlap.toFixed(2)} against ${r.against.toFixed(3)} agree ${r.agree.toFixed(2)} free ${r.free.length} `
       else move = r.pose
     } catch (e) {
       if (!(e instanceof OakError)) throw e
@@ -128,7 +132,7 @@ function judge(scene: ZooScene, passes: ZooPass[], r: JointResult, out: Outcome)
     },
     { e: identity(), off: Infinity },
   ).e
-  out.free = r.free.map((f) => `${f.passes.length} ${motionWords(f)}`)
+  out.named = r.free.map((f) => `${f.passes.length} ${motionWords(f)}`)
   let worst = { error: 0, stated: 0, ratio: 0 }
   const free = scene.part.turns
   let unnamed = false
@@ -162,7 +166,7 @@ function judge(scene: ZooScene, passes: ZooPass[], r: JointResult, out: Outcome)
   out.worst = Math.max(worst.error, 0)
   out.stated = worst.stated
   out.ratio = worst.ratio
-  out.verdict = unnamed ? 'free not named' : worst.ratio > 2.5 ? 'wrong' : r.passes.every((p) => Number.isFinite(p.sigma)) ? 'right' : scene.part.turns ? 'right' : 'refused'
+  out.verdict = unnamed ? 'free not named' : worst.ratio > 2.5 ? 'wrong' : r.passes.every((p) => Number.isFinite(p.sigma)) ? 'right' : out.free > 0 ? 'free named' : 'refused'
 }
 
 const dot = (a: ArrayLike<number>, b: ArrayLike<number>) => a[0] * b[0] + a[1] * b[1] + a[2] * b[2]
@@ -186,17 +190,34 @@ function less(v: number[][], b: number[][]): number[][] {
   return v.map((x, i) => x.map((c, k) => c - f * b[i][k]))
 }
 
-/** Share of places of the second setup that lie on surface the first has seen: within a spacing of one of its places. */
-function sharedSurface(scene: ZooScene): number {
+/** A motion that less than this share of the common surface resists is held by nothing that could be measured. */
+const HELD = 0.01
+
+/**
+ * Share of the second setup's surface that the first has seen as well, and how many of its six motions that surface really leaves free, by the part's exact normals
+ * (Gelfand 2003).
+ */
+function common(scene: ZooScene): { shared: number; free: number } {
   const cell = 1.2 * scene.unit
   const key = (x: number, y: number, z: number) => `${Math.floor(x / cell)},${Math.floor(y / cell)},${Math.floor(z / cell)}`
-  const seen = new Set<string>()
-  for (const v of scene.views)
-    if (v.setup === 0) for (let k = 0; k < v.exact.length; k += 3) seen.add(key(v.exact[k], v.exact[k + 1], v.exact[k + 2]))
-  const own = new Set<string>()
-  for (const v of scene.views)
-    if (v.setup === 1) for (let k = 0; k < v.exact.length; k += 3) own.add(key(v.exact[k], v.exact[k + 1], v.exact[k + 2]))
+  const seen = [new Set<string>(), new Set<string>()]
+  for (const v of scene.views) for (let k = 0; k < v.exact.length; k += 3) seen[v.setup].add(key(v.exact[k], v.exact[k + 1], v.exact[k + 2]))
   let both = 0
-  for (const k of own) if (seen.has(k)) both++
-  return both / Math.max(1, own.size)
+  for (const k of seen[1]) if (seen[0].has(k)) both++
+  const places = sampleMesh(scene.mesh, 40_000)
+  const at: number[] = []
+  for (let i = 0; i < places.xyz.length; i += 3) {
+    const k = key(places.xyz[i], places.xyz[i + 1], places.xyz[i + 2])
+    if (seen[0].has(k) && seen[1].has(k)) at.push(i)
+  }
+  const middle = [0, 1, 2].map((c) => at.reduce((s, i) => s + places.xyz[i + c], 0) / Math.max(1, at.length))
+  const lever = Math.sqrt(at.reduce((s, i) => s + [0, 1, 2].reduce((t, c) => t + (places.xyz[i + c] - middle[c]) ** 2, 0), 0) / Math.max(1, at.length))
+  const sums = new Float64Array(36)
+  for (const i of at) {
+    const n = [places.normals[i], places.normals[i + 1], places.normals[i + 2]]
+    const r = [0, 1, 2].map((c) => (places.xyz[i + c] - middle[c]) / lever)
+    const row = [...cross(r, n), ...n]
+    for (let a = 0; a < 6; a++) for (let b = 0; b < 6; b++) sums[6 * a + b] += row[a] * row[b]
+  }
+  return { shared: both / Math.max(1, seen[1].size), free: freedoms(sums, at.length, 1).filter((f) => f.hold < HELD).length }
 }

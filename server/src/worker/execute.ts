@@ -33,7 +33,8 @@ export async function executeStep(db: Database, cache: ArrayCache, step: StepRow
         })
       return row
     })
-  const key = keyOf(op, params, rows, step.fileId && [step.fileId, step.fileName])
+  const setupOf = (port: string, row: ItemRow) => (op.inputs[port]?.setups ? (ledger.slots.get(row.slotId ?? '')?.setupId ?? null) : null)
+  const key = keyOf(op, params, rows, setupOf, step.fileId && [step.fileId, step.fileName])
   const earlier = await StepRow.findOne({ where: { key, state: 'done', preview: step.preview }, order: [['seq', 'ASC']] })
   if (earlier) {
     const made = await ItemRow.findAll({ where: { stepId: earlier.id } })
@@ -54,7 +55,8 @@ export async function executeStep(db: Database, cache: ArrayCache, step: StepRow
     inputs[port] = []
     shown[port] = []
     for (const row of list) {
-      inputs[port].push(unpackItem(row, await cache.load(row.arrays)))
+      const setup = setupOf(port, row)
+      inputs[port].push({ ...unpackItem(row, await cache.load(row.arrays)), ...(setup ? { setup } : {}) })
       shown[port].push(row.display['map'] ? ((await cache.load({ map: row.display['map'] }))['map'] as Uint32Array) : null)
     }
   }
@@ -190,7 +192,13 @@ function roleOf(op: Operation, step: StepRow, item: Partial<ItemRow>): Role {
 }
 
 /** The same operation on the same numbers with the same settings: found again, not computed again. */
-function keyOf(op: Operation, params: Record<string, unknown>, rows: Record<string, ItemRow[]>, file: (string | null)[] | null): string {
+function keyOf(
+  op: Operation,
+  params: Record<string, unknown>,
+  rows: Record<string, ItemRow[]>,
+  setupOf: (port: string, row: ItemRow) => string | null,
+  file: (string | null)[] | null,
+): string {
   const inputs = Object.entries(rows)
     .sort(([a], [b]) => a.localeCompare(b))
     .map(([port, list]) => [
@@ -198,6 +206,8 @@ function keyOf(op: Operation, params: Record<string, unknown>, rows: Record<stri
       list.map((r) => [
         r.name,
         r.pose,
+        // which passes were recorded together, by whatever name
+        ...(op.inputs[port]?.setups ? [list.findIndex((x) => setupOf(port, x) === setupOf(port, r))] : []),
         Object.entries(r.arrays)
           .sort(([a], [b]) => a.localeCompare(b))
           .map(([n, ref]) => [n, ref.sha]),
