@@ -38,7 +38,10 @@ export async function benchZoo(args: string[], ctx: RunContext, print: (line: st
       .find((a) => a.startsWith(`${name}=`))
       ?.slice(name.length + 1)
       .split(',') ?? all
-  const parts = option('part', ZOO.map((p) => p.name))
+  const parts = option(
+    'part',
+    ZOO.map((p) => p.name),
+  )
   const outcomes: Outcome[] = []
   for (const part of ZOO.filter((p) => parts.includes(p.name)))
     for (const spacing of option('spacing', ['0.8', '0.4', '0.15']).map(Number)) {
@@ -56,4 +59,3 @@ export async function benchZoo(args: string[], ctx: RunContext, print: (line: st
     }
   return outcomes
 }
-

@@ -9,7 +9,6 @@ import {
   poseDifference,
   rotationAngleDeg,
   transformArray,
-  transformPoint,
   translation,
 } from '../src/base/mat4.ts'
 import { randomQuaternion, seeded } from '../src/base/random.ts'
@@ -17,7 +16,6 @@ import { quietContext } from '../src/base/run.ts'
 import { groupCloud, type Cloud } from '../src/align/cloud.ts'
 import { alignByShape } from '../src/align/coarse.ts'
 import { icp } from '../src/align/icp.ts'
-import { applyStep, MATCH, residuals, solve, type Matches } from '../src/align/jointsolve.ts'
 import { poseVotes } from '../src/align/pairvotes.ts'
 import { balanceByNormal, independentShare } from '../src/align/surfels.ts'
 import { depthMaps, verifyPose } from '../src/align/verify.ts'
@@ -158,101 +156,6 @@ describe('surfels', () => {
       2,
     )
     expect(single.reduce((s, w) => s + w, 0)).toBeCloseTo(100, 3)
-  })
-})
-
-describe('the joint solution', () => {
-  /** Matches between three passes on the faces of a cube, exact at the given poses. */
-  function exact(poses: Float64Array[]): Matches[] {
-    const r = seeded(3)
-    const all: Matches[] = []
-    for (const [a, b] of [
-      [0, 1],
-      [1, 2],
-      [0, 2],
-    ]) {
-      const count = 300
-      const data = new Float64Array(count * MATCH)
-      for (let i = 0; i < count; i++) {
-        const axis = i % 3
-        const p = [0, 1, 2].map(() => 20 * (r.next() - 0.5))
-        p[axis] = i % 2 ? 10 : -10
-        const n = [0, 0, 0]
-        n[axis] = i % 2 ? 1 : -1
-        const put = (pose: Float64Array, o: number) => {
-          const back = invertRigid(pose)
-          data.set(transformPoint(back, p[0], p[1], p[2]), i * MATCH + o)
-          const zero = transformPoint(back, 0, 0, 0)
-          data.set(
-            transformPoint(back, n[0], n[1], n[2]).map((v, k) => v - zero[k]),
-            i * MATCH + o + 3,
-          )
-        }
-        put(poses[a], 0)
-        put(poses[b], 6)
-        data[i * MATCH + 12] = 1
-      }
-      all.push({ a, b, data, count })
-    }
-    return all
-  }
-  const truth = [identity(), fromRotationVector(0.1, -0.2, 0.3, 5, 6, 7), fromRotationVector(-0.4, 0.1, 0.2, -8, 1, 2)]
-  const centre = [0, 0, 0]
-  test('the gaps are what the poses are off, in mm', () => {
-    const all = exact(truth)
-    expect(Math.max(...residuals(all, truth, centre, 10).map(Math.abs))).toBeLessThan(1e-12)
-    const lifted = [truth[0], truth[1], multiply(translation(0, 0, 0.25), truth[2])]
-    const r = residuals(all, lifted, centre, 10)
-    // pair 0-1 does not feel it, the others by the normal's z
-    expect(Math.max(...r.subarray(0, 300).map(Math.abs))).toBeLessThan(1e-12)
-    expect(Math.max(...r.subarray(300).map(Math.abs))).toBeCloseTo(0.25, 9)
-  })
-  test('Gauss-Newton comes back from a degree and a millimetre off in a few steps', () => {
-    const all = exact(truth)
-    const poses = [
-      truth[0],
-      multiply(fromRotationVector(0.01, 0.005, -0.012, 0.5, -0.4, 0.3), truth[1]),
-      multiply(fromRotationVector(-0.008, 0.011, 0.006, -0.6, 0.2, 0.7), truth[2]),
-    ]
-    const slots = [-1, 0, 1]
-    let largest = Infinity
-    for (let k = 0; k < 8; k++) {
-      const s = solve(all, poses, slots, 2, centre, 10, 100)
-      largest = applyStep(s.step, poses, slots, centre, 10)
-    }
-    expect(largest).toBeLessThan(1e-9)
-    for (const i of [1, 2]) for (let k = 0; k < 12; k++) expect(poses[i][k]).toBeCloseTo(truth[i][k], 6)
-  })
-  test('its normal matrix is the sum of squares of numerical derivatives', () => {
-    const all = exact(truth)
-    const poses = truth.map((p) => Float64Array.from(p))
-    const slots = [-1, 0, 1]
-    const h = solve(all, poses, slots, 2, centre, 10, 1e9).hessian
-    const e = 1e-6
-    const column = (k: number) => {
-      const at = (sign: number) => {
-        const p = truth.map((q) => Float64Array.from(q))
-        const step = new Float64Array(12)
-        // applyStep moves by minus the step
-        step[k] = -sign * e
-        applyStep(step, p, slots, centre, 10)
-        return residuals(all, p, centre, 10)
-      }
-      const [plus, minus] = [at(1), at(-1)]
-      return plus.map((v, i) => (v - minus[i]) / (2 * e))
-    }
-    const J = Array.from({ length: 12 }, (_, k) => column(k))
-    for (let a = 0; a < 12; a++)
-      for (let b = 0; b < 12; b++) {
-        const want = J[a].reduce((s, v, i) => s + v * J[b][i], 0)
-        expect(Math.abs(h[12 * a + b] - want)).toBeLessThan(1e-3 * 300)
-      }
-  })
-  test('a pass that nothing ties down is refused', () => {
-    const all = exact(truth).slice(0, 1)
-    const s = solve(all, truth, [-1, 0, -1], 1, centre, 10, 10)
-    expect(s.weight[0]).toBeCloseTo(300, 0)
-    expect(s.own[0].length).toBe(36)
   })
 })
 

@@ -6,6 +6,7 @@ import { quietContext } from '../src/base/run.ts'
 import { bestFit } from '../src/datum/bestfit.ts'
 import { readAny } from '../src/formats/index.ts'
 import { deviationTo } from '../src/inspect/deviation.ts'
+import { decide } from '../src/inspect/decision.ts'
 import { fieldAround } from '../src/inspect/flag.ts'
 import type { Evidence, Field, Item } from '../src/operations/operation.ts'
 import { runOperation } from '../src/operations/registry.ts'
@@ -182,14 +183,28 @@ describe('flags', () => {
     const f = fieldAround(noisy.data.values, part, identity(), [0, 0, 10], 1.5)
     expect(f.spread).toBeGreaterThan(0.02)
     expect(f.spread).toBeLessThan(0.04)
-    expect(f.standardError).toBeCloseTo(f.spread / Math.sqrt(f.count / 9), 9)
+    const standardError = f.standardError as number
+    expect(standardError).toBeCloseTo(f.spread / Math.sqrt(f.count / 9), 9)
     const sure = await flag(noisy, { at: [0, 0, 10], radius: 1.5, limit: 0.3 })
     expect(sure.evidence.warnings).toEqual([])
-    const unsure = await flag(noisy, { at: [0, 0, 10], radius: 1.5, limit: f.mean + f.standardError })
+    const unsure = await flag(noisy, { at: [0, 0, 10], radius: 1.5, limit: f.mean + standardError })
     expect(unsure.evidence.warnings.join()).toContain('ISO 14253-1')
+    expect(value(unsure.evidence, 'verdict')).toBe('not decidable')
+    expect(value(sure.evidence, 'verdict')).toBe('within limits')
     const aligned = await flag(noisy, { at: [0, 0, 10], radius: 1.5, limit: 0.3, alignmentError: 0.05 })
     const u = (e: Evidence) => e.quantities[0].uncertainty as number
     expect(u(aligned.evidence)).toBeCloseTo(2 * Math.hypot(u(sure.evidence) / 2, 0.05), 9)
+  })
+  test('what is not known proves nothing: a single value, an alignment that nothing holds', async () => {
+    const even = field(() => 0.02)
+    const single = await flag(even, { at: [0, 0, 10], radius: 0.01, limit: 0.1 })
+    expect(value(single.evidence, 'verdict')).toBe('not decidable')
+    expect(single.evidence.quantities[0].uncertainty).toBeUndefined()
+    expect(single.evidence.warnings.join()).toContain('larger patch')
+    const free = await flag(even, { at: [0, 0, 10], radius: 1.5, limit: 0.1, alignmentError: 'unknown' })
+    expect(value(free.evidence, 'verdict')).toBe('not decidable')
+    expect(value((await flag(even, { at: [0, 0, 10], radius: 1.5, limit: 0.1 })).evidence, 'verdict')).toBe('within limits')
+    expect([decide(0.01, 1, 'unknown'), decide(5, 1, 'unknown'), decide(0.01, 1, Number.NaN)]).toEqual(['not decidable', 'not decidable', 'not decidable'])
   })
   test('where nothing was measured there is no flag', async () => {
     const half = field((x) => (x > 0 ? 0.1 : NaN))

@@ -127,7 +127,7 @@ const FAIR = 0.4
 const CHANCE = 0.004
 const CONTRADICTED = 3
 /** candidates that are looked at closely */
-const LOOKED_AT = 5
+const LOOKED_AT = 4
 /** Of what lies beside the other side so much must lie on it. True poses of the zoo: 0.86 and more. */
 const SURE = 0.75
 /** A second pose of this share of the best one's worth is as good. */
@@ -145,8 +145,8 @@ function stillOpen(judged: Judged[]): Judged[] {
 }
 
 /** candidates that are settled, and of these judged on the denser picture */
-const KEEP = 40
-const FINALISTS = 10
+const KEEP = 32
+const FINALISTS = 8
 
 interface SettleArgs {
   moving: Cloud

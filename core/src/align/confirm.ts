@@ -30,7 +30,7 @@ const SAME = 0.25
  */
 export async function confirmPoses(anchor: Placed<Points>[], loose: Placed<Points>[], candidates: Mat4[], ctx: RunContext): Promise<Confirmed[]> {
   const setups = [...anchor.map(() => 0), ...loose.map(() => 1)]
-  const job = await prepare([...anchor, ...loose], { setups, samples: 1500 }, subProgress(ctx, 0, 0.5))
+  const job = await prepare([...anchor, ...loose], { setups, samples: 1000 }, subProgress(ctx, 0, 0.5))
   const start = job.poses.map((p): Mat4 => Float64Array.from(p))
   const first = anchor.length
   const out: Confirmed[] = []
@@ -50,7 +50,12 @@ export async function confirmPoses(anchor: Placed<Points>[], loose: Placed<Point
       const found = gaps(all, job.poses)
       let count = 0
       for (const g of found) if (Math.abs(g) < SAME * gate) count++
-      out.push({ move: multiply(job.poses[first], invertRigid(start[first])), agree: found.length ? count / found.length : 0, count, free: freeMotions(job, job.unknowns, solved.weak, []) })
+      out.push({
+        move: multiply(job.poses[first], invertRigid(start[first])),
+        agree: found.length ? count / found.length : 0,
+        count,
+        free: freeMotions(job, job.unknowns, solved.weak, []),
+      })
     } catch (e) {
       if (!(e instanceof OakError) || e.code === 'cancelled') throw e
       out.push({ move: c, agree: 0, count: 0, free: [] })

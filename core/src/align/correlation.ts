@@ -132,7 +132,16 @@ const MOST_CELLS = 350
  * Covariance of the gradient: what the errors of all passes, alike over the distances of `c`, make of it (the middle of the sandwich H^-1 M H^-1; Huber 1967).
  * Every pass's error goes into the gaps to all its partners at once. Places are summed up in cubes; within one by their own distances.
  */
-export function gradientCovariance(all: Matches[], poses: Mat4[], u: Unknowns, bound: number, c: Correlation, radius: number, bias: Bias, weak: WeakModes): Float64Array {
+export function gradientCovariance(
+  all: Matches[],
+  poses: Mat4[],
+  u: Unknowns,
+  bound: number,
+  c: Correlation,
+  radius: number,
+  bias: Bias,
+  weak: WeakModes,
+): Float64Array {
   const size = 6 * u.count
   const out = new Float64Array(size * size)
   for (let pass = 0; pass < poses.length; pass++) {

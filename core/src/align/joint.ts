@@ -189,7 +189,14 @@ const nothingShared = () =>
   })
 
 /** Rounds of matching and solving with a narrowing gate; moves job.poses. */
-export async function settle(job: Adjustment, gateStart: number | undefined, gateEnd: number, rounds: { done: number }, ctx: RunContext, stricter = 1): Promise<Solved> {
+export async function settle(
+  job: Adjustment,
+  gateStart: number | undefined,
+  gateEnd: number,
+  rounds: { done: number },
+  ctx: RunContext,
+  stricter = 1,
+): Promise<Solved> {
   const u = job.unknowns
   const whole = gateEnd > job.gateEnd
   const round = (gate: number, every: number): MatchRound => ({
@@ -236,9 +243,13 @@ export async function settle(job: Adjustment, gateStart: number | undefined, gat
   const far = start.findIndex((p, i) => gone(job, i, p) > 2 * job.widest)
   if (far >= 0) {
     if (stricter > 30)
-      throw new OakError('not-together', `${job.passes[far].name} would have to move by ${gone(job, far, start[far]).toPrecision(2)} mm: the passes do not lie together yet.`, {
-        remedy: 'Bring the setups together first, by shape or by picked pairs, or record a pass that overlaps both sides.',
-      })
+      throw new OakError(
+        'not-together',
+        `${job.passes[far].name} would have to move by ${gone(job, far, start[far]).toPrecision(2)} mm: the passes do not lie together yet.`,
+        {
+          remedy: 'Bring the setups together first, by shape or by picked pairs, or record a pass that overlaps both sides.',
+        },
+      )
     job.poses.splice(0, start.length, ...start)
     job.aboveNoise = ABOVE_NOISE * stricter * 5
     return settle(job, gateStart, gateEnd, rounds, ctx, stricter * 5)

@@ -212,7 +212,7 @@ function movedBy(job: Adjustment, i: number): number {
   let count = 0
   for (let k = 0; k < index.length; k += step, count++) {
     const at = [xyz[3 * index[k]], xyz[3 * index[k] + 1], xyz[3 * index[k] + 2]] as const
-    const a = transformPoint(job.passes[i].pose as Mat4, ...at)
+    const a = transformPoint(job.passes[i].pose, ...at)
     const b = transformPoint(job.poses[i], ...at)
     ss += (a[0] - b[0]) ** 2 + (a[1] - b[1]) ** 2 + (a[2] - b[2]) ** 2
   }
@@ -224,7 +224,6 @@ function connectedApart(n: number, pairs: { a: number; b: number }[], anchor: nu
   const group = Array.from({ length: n }, (_, i) => i)
   const find = (i: number): number => (group[i] === i ? i : (group[i] = find(group[i])))
   for (const p of pairs) group[find(p.a)] = find(p.b)
-  for (let i = 0; i < n; i++)
-    for (let j = 0; j < i; j++) if (job.setups[i] === job.setups[j]) group[find(i)] = find(j)
+  for (let i = 0; i < n; i++) for (let j = 0; j < i; j++) if (job.setups[i] === job.setups[j]) group[find(i)] = find(j)
   return group.map((_, i) => i).filter((i) => find(i) !== find(anchor))
 }

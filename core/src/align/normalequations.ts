@@ -23,8 +23,7 @@ export function evaluate(d: Float64Array, o: number, A: Mat4, B: Mat4, e: Evalua
   const { n, p } = e
   for (let k = 0; k < 3; k++) {
     const r = 4 * k
-    const v =
-      A[r] * d[o + 3] + A[r + 1] * d[o + 4] + A[r + 2] * d[o + 5] + B[r] * d[o + 9] + B[r + 1] * d[o + 10] + B[r + 2] * d[o + 11]
+    const v = A[r] * d[o + 3] + A[r + 1] * d[o + 4] + A[r + 2] * d[o + 5] + B[r] * d[o + 9] + B[r + 1] * d[o + 10] + B[r + 2] * d[o + 11]
     n[k] = v
     l2 += v * v
   }

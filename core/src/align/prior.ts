@@ -21,7 +21,15 @@ export interface Prior {
   frozen: Float64Array[]
 }
 
-export function makePrior(setups: ArrayLike<number>, anchor: number, poses: Mat4[], sigma: number, estimate: boolean, centres: ArrayLike<number>, levers: ArrayLike<number>): Prior {
+export function makePrior(
+  setups: ArrayLike<number>,
+  anchor: number,
+  poses: Mat4[],
+  sigma: number,
+  estimate: boolean,
+  centres: ArrayLike<number>,
+  levers: ArrayLike<number>,
+): Prior {
   const order = [...new Set(Array.from(setups))].filter((s) => s !== setups[anchor])
   order.push(setups[anchor])
   const frameOf = Int32Array.from(poses, (_, i) => order.indexOf(setups[i]))
@@ -97,7 +105,7 @@ export function addPrior(p: Prior, u: Unknowns, poses: Mat4[], centres: ArrayLik
 }
 
 /** How much more firmly than by the record a motion is held that is to stay where it is. */
-const FROZEN = 1e5
+const FROZEN = 1e3
 
 /** Unknowns of the frames alone, the anchor's held: what all passes of a setup do together. */
 export const frameUnknowns = (p: Prior): Unknowns => ({

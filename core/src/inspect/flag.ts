@@ -7,8 +7,8 @@ export interface FieldPatch {
   mean: number
   /** standard deviation of the values in the patch */
   spread: number
-  /** standard deviation of the mean; neighbouring values share their noise, so that only one in nine counts as its own */
-  standardError: number
+  /** standard deviation of the mean; neighbouring values share their noise, so that only one in nine counts as its own. 'unknown' for a single value */
+  standardError: number | 'unknown'
   count: number
 }
 
@@ -45,7 +45,7 @@ export function fieldAround(values: Float32Array, on: Mesh | Points, pose: Array
     throw new OakError('no-value', 'There is no deviation near this spot: it was not measured, or has no nominal.', {
       remedy: 'Pick a spot on coloured surface.',
     })
-  if (n < 3) return { mean: value, spread: 0, standardError: 0, count: 1 }
+  if (n < 3) return { mean: value, spread: 0, standardError: 'unknown', count: 1 }
   const mean = sum / n
   const spread = Math.sqrt(Math.max(0, ss / n - mean * mean) * (n / (n - 1)))
   return { mean, spread, standardError: spread / Math.sqrt(Math.max(1, n / 9)), count: n }

@@ -17,8 +17,10 @@ import { blockCount, markBand, newLattice } from './lattice.ts'
 import { extractSurface } from './marching.ts'
 
 export interface MergeOptions {
-  /** lattice cell, mm; default 1.1 point spacings */
+  /** lattice cell, mm; default 1.1 point spacings, and at least `least` */
   cell?: number
+  /** a cell that is chosen here is never finer than this, mm: how well the passes agree */
+  least?: number
   /** radius over which points are averaged on flat ground, mm; default 2.8 cells, at least 3 spacings */
   radius?: number
   /** leave open, close gaps up to `gapSize`, or close everything */
@@ -178,7 +180,7 @@ async function gatherSource(passes: Placed<Points>[], options: MergeOptions, ctx
   }
   ctx.progress(0.4, 'search structure')
   const spacing = median(spacings)
-  const cell = options.cell ?? 1.1 * spacing
+  const cell = options.cell ?? Math.max(1.1 * spacing, options.least ?? 0)
   const radius = options.radius ?? Math.max(2.8 * cell, 3.1 * spacing)
   const clusters = clusterPoints(xyz, normals, weights, 0.8 * cell)
   const n = clusters.count

@@ -1,15 +1,23 @@
 import { z } from 'zod'
 import { f32 } from '../base/arrays.ts'
-import { identity } from '../base/mat4.ts'
+import { OakError } from '../base/errors.ts'
+import { identity, isIdentity } from '../base/mat4.ts'
 import { adjustJointly } from '../align/joint.ts'
 import { makePoints, type Points } from '../shape/points.ts'
 import { alignmentEvidence } from './alignment-evidence.ts'
 import { defineOperation, pointsOf, type Item } from './operation.ts'
 
-/** Number of the setup of each pass, where all passes tell theirs. */
-function setupsOf(passes: Item<Points>[]): { setups?: number[] } {
-  const names = [...new Set(passes.map((p) => p.setup))]
-  return names.includes(undefined) ? {} : { setups: passes.map((p) => names.indexOf(p.setup)) }
+/** Number of the setup of each pass; a pass of unknown setup is one of its own. Nothing where all are unknown. */
+function setupsOf(passes: Item<Points>[]): number[] | undefined {
+  const names = passes.map((p, i) => p.setup ?? `\u0000${i}`)
+  return passes.some((p) => p.setup !== undefined) ? names.map((n) => names.indexOf(n)) : undefined
+}
+
+/** Setups but the anchor's whose passes all still lie as they were recorded: nobody has brought them to another. */
+function neverBrought(passes: Item<Points>[], setups: number[], anchor: number): number[] {
+  const asRecorded = (s: number) => passes.every((p, i) => setups[i] !== s || (p.setup !== undefined && isIdentity(p.pose)))
+  const others = [...new Set(setups)].filter((s) => s !== setups[anchor])
+  return asRecorded(setups[anchor]) ? others.filter(asRecorded) : []
 }
 
 export const adjust = defineOperation({
@@ -19,7 +27,11 @@ export const adjust = defineOperation({
   about: 'Moves all passes but the anchor a little, all at once, so that the remaining error is shared, and says how large it is.',
   params: z.object({
     anchor: z.number().int().min(0).default(0).describe('Number of the pass that stays put, from 0.'),
-    gateStart: z.number().positive().optional().describe('Largest gap at the beginning that still counts as the same surface, mm. Default: from the gaps that there are.'),
+    gateStart: z
+      .number()
+      .positive()
+      .optional()
+      .describe('Largest gap at the beginning that still counts as the same surface, mm. Default: from the gaps that there are.'),
     tracking: z.number().positive().optional().describe('How far off the scanner may be from pass to pass of one setup, mm. Default: half a point spacing.'),
     gateEnd: z.number().positive().optional().describe('The same at the end, mm. Default: 1.3 point spacings.'),
     radius: z.number().positive().optional().describe('Radius over which surfaces are smoothed before they are compared, mm. Default: 4.4 point spacings.'),
@@ -32,18 +44,29 @@ export const adjust = defineOperation({
   },
   async run(inputs, params, ctx) {
     const passes = pointsOf(inputs, 'passes')
+    const setups = setupsOf(passes)
+    const anchor = Math.min(params.anchor, passes.length - 1)
     const r = await adjustJointly(
       passes,
       {
-        anchor: params.anchor,
+        anchor,
         ...(params.gateStart ? { gateStart: params.gateStart } : {}),
         ...(params.tracking ? { tracking: params.tracking } : {}),
-        ...setupsOf(passes),
+        ...(setups ? { setups } : {}),
         ...(params.gateEnd ? { gateEnd: params.gateEnd } : {}),
         ...(params.radius ? { radius: params.radius } : {}),
       },
       ctx,
     )
+    const apart = setups ? neverBrought(passes, setups, anchor) : []
+    // surface that lies flat on surface looks well aligned, wherever it belongs
+    const loose = apart.find((s) => r.free.some((f) => f.passes.some((i) => setups?.[i] === s)))
+    if (loose !== undefined) {
+      const [first] = passes.filter((_, i) => setups?.[i] === loose)
+      throw new OakError('not-together', `The setup of ${first.name} was never brought to the anchor’s, and what they share does not hold it there.`, {
+        remedy: 'Bring the setups together first: by shape, by picked pairs, or by markers.',
+      })
+    }
     const step = Math.max(1, Math.ceil(r.gaps.length / 60_000))
     const n = Math.floor(r.gaps.length / step)
     const xyz = f32(3 * n)

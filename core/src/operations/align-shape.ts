@@ -26,7 +26,12 @@ export const alignShape = defineOperation({
     return {
       outputs: { loose: loose.map((p) => ({ ...p, pose: multiply(r.pose, p.pose) })) },
       evidence: {
-        quantities: [q('overlap', 100 * r.overlap, '%'), q('of it in agreement', 100 * r.agree, '%'), q('next best pose, score', 100 * r.rivalry, '%'), q('compared at', r.size, 'mm')],
+        quantities: [
+          q('overlap', 100 * r.overlap, '%'),
+          q('of it in agreement', 100 * r.agree, '%'),
+          q('next best pose, score', 100 * r.rivalry, '%'),
+          q('compared at', r.size, 'mm'),
+        ],
         warnings,
       },
     }

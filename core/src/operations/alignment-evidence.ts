@@ -4,12 +4,16 @@ import { q, type Evidence } from './operation.ts'
 
 /** Numbers of an adjustment for the ledger: the whole first, then each pass, then each pair. */
 export function alignmentEvidence(r: JointResult, names: string[]): Evidence {
-  const quantities = [q('alignment, worst pass', r.error, 'mm'), q('gap between passes, rms', r.rms, 'mm'), q('gap between passes, largest', r.largest, 'mm')]
+  const quantities = [
+    q('alignment, worst pass', Number.isFinite(r.error) ? r.error : 'unknown', 'mm'),
+    q('gap between passes, rms', r.rms, 'mm'),
+    q('gap between passes, largest', r.largest, 'mm'),
+  ]
   const warnings: string[] = []
   for (const p of r.passes) {
     const name = names[p.pass]
     quantities.push(q('gap, rms', p.rms, 'mm', name), q('gap, largest', p.largest, 'mm', name), q('moved', p.moved, 'mm', name))
-    if (Number.isFinite(p.sigma)) quantities.push(q('pose', p.sigma, 'mm', name))
+    if (p.sigma > 0 && Number.isFinite(p.sigma)) quantities.push(q('pose', p.sigma, 'mm', name))
   }
   for (const p of r.pairs) {
     const of = `${names[p.a]} with ${names[p.b]}`

@@ -7,7 +7,7 @@ import { defineOperation, pointsOf, q } from './operation.ts'
 
 export const merge = defineOperation({
   name: 'merge',
-  version: 3,
+  version: 4,
   title: 'Merge',
   about: 'One mesh out of all passes at a cell size. Holes of the part stay open unless a closed body is asked for.',
   params: z.object({
@@ -20,12 +20,15 @@ export const merge = defineOperation({
     radius: z.number().positive().optional().describe('Radius over which points are averaged, mm. Default: 2.8 cells, at least 3.1 point spacings.'),
     crisp: z.boolean().default(true).describe('Put the edges back that the cells cut off. Without it they come out rounded by about half a cell.'),
     crumbShare: z.number().min(0).max(1).default(0.001).describe('Loose pieces below this share of the area are dropped.'),
-    alignmentError: z.number().nonnegative().optional().describe('Error of the joint adjustment, mm: the cell is never finer than this.'),
+    alignmentError: z
+      .union([z.number().nonnegative(), z.literal('unknown')])
+      .optional()
+      .describe('Error of the joint adjustment, mm: the cell is never finer than this; or unknown.'),
   }),
   inputs: { passes: { kinds: ['points'], many: true, about: 'aligned passes' } },
   outputs: { mesh: { kind: 'mesh', about: 'the merged mesh' } },
   async run(inputs, params, ctx) {
-    if (params.cell !== undefined && params.alignmentError !== undefined && params.cell < params.alignmentError)
+    if (params.cell !== undefined && typeof params.alignmentError === 'number' && params.cell < params.alignmentError)
       throw new OakError(
         'cell-below-error',
         `A cell of ${params.cell} mm is finer than the alignment error of ${params.alignmentError.toPrecision(2)} mm: it would show the misfit of the passes as if it were shape.`,
@@ -33,11 +36,22 @@ export const merge = defineOperation({
           remedy: `Choose at least ${params.alignmentError.toPrecision(2)} mm, or improve the alignment first.`,
         },
       )
-    const { cell, radius, ...rest } = params
+    const { cell, radius, alignmentError, ...rest } = params
     const passes = pointsOf(inputs, 'passes')
-    const r = await mergePasses(passes, { ...rest, ...(cell ? { cell } : {}), ...(radius ? { radius } : {}) }, ctx)
+    const r = await mergePasses(
+      passes,
+      {
+        ...rest,
+        ...(cell ? { cell } : {}),
+        ...(radius ? { radius } : {}),
+        ...(typeof alignmentError === 'number' ? { least: alignmentError } : {}),
+      },
+      ctx,
+    )
     const facts = meshFacts(r.mesh)
-    const warnings = []
+    const warnings: string[] = []
+    if (params.alignmentError === 'unknown')
+      warnings.push('The error of the alignment is not known, since nothing holds some passes: the mesh may show their misfit as shape. See Align.')
     if (r.guessedPasses) warnings.push(`For ${r.guessedPasses} passes it is not known where the scanner stood: look whether outside and inside are right.`)
     return {
       outputs: { mesh: [{ name: `Merged mesh ${r.cell.toPrecision(2)} mm`, data: r.mesh, pose: identity() }] },

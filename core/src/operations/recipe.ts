@@ -10,7 +10,9 @@ export const recipeSchema = z.object({
   oakGauge: z.literal('recipe'),
   version: z.literal(1),
   title: z.string().default(''),
-  inputs: z.record(z.string(), z.object({ about: z.string().default(''), many: z.boolean().default(false) })).describe('Items that must be brought, by name.'),
+  inputs: z
+    .record(z.string(), z.object({ about: z.string().default(''), many: z.boolean().default(false), setup: z.boolean().default(false) }))
+    .describe('Items that must be brought, by name; `setup`: all under one name were recorded in one setup.'),
   steps: z
     .array(
       z.object({
@@ -59,8 +61,7 @@ export async function runRecipe(recipe: Recipe, brought: Map<string, Item[]>, ct
       throw new OakError('missing-input', `The recipe needs “${name}”${recipe.inputs[name].about ? ` (${recipe.inputs[name].about})` : ''}.`, {
         remedy: `Give it a file: --in ${name}=FILE`,
       })
-  // what is brought under one name was recorded in one setup
-  const items = new Map([...brought].map(([name, list]) => [name, list.map((i) => (i.setup === undefined ? { ...i, setup: name } : i))]))
+  const items = new Map([...brought].map(([name, list]) => [name, recipe.inputs[name]?.setup ? list.map((i) => ({ ...i, setup: i.setup ?? name })) : list]))
   const steps: RecipeStepResult[] = []
   const on = new Map<string, string>()
   for (let i = 0; i < recipe.steps.length; i++) {

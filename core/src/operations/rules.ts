@@ -15,5 +15,5 @@ export function withEarlierFigures(operation: string, params: Record<string, unk
   if (operation !== 'merge' && operation !== 'flag') return params
   const adjusted = earlier.findLast((s) => s.operation === 'adjust')
   const error = adjusted?.evidence?.quantities.find((q) => q.name === 'alignment, worst pass')?.value
-  return typeof error === 'number' && Number.isFinite(error) ? { ...params, alignmentError: error } : params
+  return error === 'unknown' || (typeof error === 'number' && Number.isFinite(error)) ? { ...params, alignmentError: error } : params
 }

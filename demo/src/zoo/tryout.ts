@@ -71,7 +71,8 @@ export async function tryOut(scene: ZooScene, passes: ZooPass[], what: { merge: 
       const r = await alignByShape(first, second, {}, ctx)
       const off = Math.min(...equals(scene).map((e) => offOf(scene, passes, r.pose, e)))
       out.shape = off < 0.06 * size ? 'right' : r.ambiguous || r.free.length ? 'doubtful' : 'wrong'
-      if (out.shape !== 'right') out.note += `shape off ${(off / scene.unit).toFixed(1)} overlap ${r.overlap.toFixed(2)} against ${r.against.toFixed(3)} agree ${r.agree.toFixed(2)} free ${r.free.length} `
+      if (out.shape !== 'right')
+        out.note += `shape off ${(off / scene.unit).toFixed(1)} overlap ${r.overlap.toFixed(2)} against ${r.against.toFixed(3)} agree ${r.agree.toFixed(2)} free ${r.free.length} `
       else move = r.pose
     } catch (e) {
       if (!(e instanceof OakError)) throw e
@@ -166,7 +167,15 @@ function judge(scene: ZooScene, passes: ZooPass[], r: JointResult, out: Outcome)
   out.worst = Math.max(worst.error, 0)
   out.stated = worst.stated
   out.ratio = worst.ratio
-  out.verdict = unnamed ? 'free not named' : worst.ratio > 2.5 ? 'wrong' : r.passes.every((p) => Number.isFinite(p.sigma)) ? 'right' : out.free > 0 ? 'free named' : 'refused'
+  out.verdict = unnamed
+    ? 'free not named'
+    : worst.ratio > 2.5
+      ? 'wrong'
+      : r.passes.every((p) => Number.isFinite(p.sigma))
+        ? 'right'
+        : out.free > 0
+          ? 'free named'
+          : 'refused'
 }
 
 const dot = (a: ArrayLike<number>, b: ArrayLike<number>) => a[0] * b[0] + a[1] * b[1] + a[2] * b[2]

@@ -21,11 +21,11 @@ export async function recipeOf(l: Ledger): Promise<Recipe> {
         const name = groups.get(setup) ?? `passes${groups.size + 1}`
         groups.set(setup, name)
         nameOf.set(slot, name)
-        inputs[name] ??= { about: `recorded passes of setup ${groups.size}`, many: true }
+        inputs[name] ??= { about: `recorded passes of setup ${groups.size}`, many: true, setup: setup !== '' }
       } else {
         const name = unused(row?.role === 'nominal' ? 'nominal' : 'mesh', inputs)
         nameOf.set(slot, name)
-        inputs[name] = { about: item?.name ?? '', many: false }
+        inputs[name] = { about: item?.name ?? '', many: false, setup: false }
       }
     }
   // maps that bring setups together must be brought, as lists: another part has other markers. Plans and other maps are of no use to a recipe
@@ -33,7 +33,7 @@ export async function recipeOf(l: Ledger): Promise<Recipe> {
   for (const slot of new Set(joins.flatMap((s) => [...(s.inputs['anchor'] ?? []), ...(s.inputs['loose'] ?? [])]))) {
     const name = unused('map', inputs)
     nameOf.set(slot, name)
-    inputs[name] = { about: `list of markers, ${made.find((m) => m.slotId === slot)?.name ?? ''}`, many: false }
+    inputs[name] = { about: `list of markers, ${made.find((m) => m.slotId === slot)?.name ?? ''}`, many: false, setup: false }
   }
   const steps: Recipe['steps'] = []
   const deliver: Recipe['deliver'] = []
