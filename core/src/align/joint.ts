@@ -73,7 +73,7 @@ const LAST_ROUNDS = 5
  * While passes are far off their normals disagree for that alone, and what holds them looks like noise: of the last rounds' bound this share counts. With all of it the
  * bracket's underside passes stayed 1.5 mm off, though said to be free.
  */
-const ROUGHLY = 0.15
+const ROUGHLY = 0.06
 
 /**
  * Brings all passes together at once: one Gauss-Newton over the poses of all passes but the anchor, over all overlapping pairs, with a symmetric

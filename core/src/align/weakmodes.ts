@@ -16,7 +16,7 @@ export interface WeakModes {
  * A motion counts as held when it is held so many times better than the noise of the normals alone would hold it. Five times: a pass that
  * shared two narrow strips counted as held, 0.3 mm off at a stated 0.07.
  */
-export const ABOVE_NOISE = 20
+export const ABOVE_NOISE = 50
 
 /**
  * Motions of all unknowns together that surface does not hold: eigenvectors of the pencil (H, N) below `limit`, H the information of the matches, N what

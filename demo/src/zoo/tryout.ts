@@ -36,13 +36,12 @@ export interface Outcome {
   /** by shape, adjustment */
   seconds: number[]
   note: string
-  mesh: string
 }
 
 const PLACES = 400
 
 /** Runs the path of a user on the passes of a scene: by shape, all passes. What shape refuses starts from picked pairs, some spacings off. */
-export async function tryOut(scene: ZooScene, passes: ZooPass[], what: { merge: boolean; shape: boolean }, ctx: RunContext): Promise<Outcome> {
+export async function tryOut(scene: ZooScene, passes: ZooPass[], what: { shape: boolean }, ctx: RunContext): Promise<Outcome> {
   const placed = passes.map((p): Placed<Points> => ({ name: p.name, data: p.points, pose: p.pose, setup: `${p.setup}` }))
   const first = placed.filter((p) => p.setup === '0')
   const second = placed.filter((p) => p.setup === '1')
@@ -62,7 +61,6 @@ export async function tryOut(scene: ZooScene, passes: ZooPass[], what: { merge: 
     normalised: [],
     seconds: [0, 0],
     note: '',
-    mesh: '',
   }
   let move: Mat4 | undefined
   if (what.shape) {
