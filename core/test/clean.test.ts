@@ -102,6 +102,13 @@ describe('strays, islands, thinning', () => {
     expect(t.xyz.length / 3).toBe(21 * 21)
     expect(thinPoints(p, 0)).toBe(p)
   })
+  test.each([0, 1, 2])('points a millimetre apart along axis %p alone stay, wherever they lie', (axis) => {
+    for (const at of [0, -5000, 1e6]) {
+      const xyz = new Float32Array(1200)
+      for (let i = 0; i < 400; i++) xyz[3 * i + axis] = at + i + 0.5
+      expect(thinPoints(makePoints({ xyz }), 1).xyz.length / 3).toBe(400)
+    }
+  })
 })
 
 describe('selections by a loop', () => {

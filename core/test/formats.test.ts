@@ -94,11 +94,23 @@ describe('what is written reads back', () => {
       ['a.xyz', '# made by hand\n1 2 3\n4\t5\t6\n', [1, 2, 3, 4, 5, 6]],
       ['b.csv', 'x,y,z\n1.5,2,3\n-4,5e1,.6\n', [1.5, 2, 3, -4, 50, 0.6]],
       ['c.asc', '1,5;2;3\n4;5;6,25\n', [1.5, 2, 3, 4, 5, 6.25]],
+      ['d.xyz', '1,5 2,25 3\n-4 5,5 6,0\n', [1.5, 2.25, 3, -4, 5.5, 6]],
+      ['e.xyz', '1,2,3\n4,5,6\n', [1, 2, 3, 4, 5, 6]],
+      ['f.xyz', '1, 2, 3\n4, 5, 6\n', [1, 2, 3, 4, 5, 6]],
+      ['mark.xyz', '\ufeff1 2 3\n4 5 6\n', [1, 2, 3, 4, 5, 6]],
+      ['old.xyz', '1 2 3\r4 5 6\r', [1, 2, 3, 4, 5, 6]],
+      ['crlf.xyz', '1 2 3\r\n4 5 6\r\n', [1, 2, 3, 4, 5, 6]],
     ]
     for (const [name, text, want] of cases) {
       const p = (await readAny(textSource(name, text))).data as Points
       expect([name, ...[...p.xyz].map((v) => Math.round(v * 1e5) / 1e5)]).toEqual([name, ...want])
     }
+  })
+  test('a PLY that promises billions of elements without any property is refused, at once', async () => {
+    const text =
+      'ply\nformat ascii 1.0\nelement vertex 1\nproperty float x\nproperty float y\nproperty float z\nelement ghost 9007199254740991\nend_header\n1 2 3\n'
+    const e = await oakError(readAny(textSource('ghost.ply', text)))
+    expect([e.code, e.message.includes('ghost')]).toEqual(['bad-header', true])
   })
   test('big-endian PLY', async () => {
     const head = new TextEncoder().encode(

@@ -4,6 +4,8 @@ import { seeded } from '../src/base/random.ts'
 import { buildBvh, castRay } from '../src/space/bvh.ts'
 import { buildTriangleSearch, closestOnTriangle, closestTriangles, newClosest } from '../src/space/closest.ts'
 import { buildKdTree, nearestK } from '../src/space/kdtree.ts'
+import { localPlane, newLocalPlane } from '../src/shape/localplane.ts'
+import { pointSpacing } from '../src/shape/spacing.ts'
 import { makeMesh } from '../src/shape/mesh.ts'
 import { buildRowGrid, nearestWithin, rowRuns, runsFor } from '../src/space/rowgrid.ts'
 import { prepareWinding, windingNumber } from '../src/space/winding.ts'
@@ -16,6 +18,34 @@ describe('search structures find what trying everything finds', () => {
   const r = seeded(5)
   const queries = Array.from({ length: 200 }, () => [0, 1, 2].map(() => 24 * (r.next() - 0.5)))
 
+  test('row grid with strays kilometres away: none is lost, and rows stay few', () => {
+    const far = Float32Array.from(xyz)
+    const strays = [
+      [9e6, 0, 0],
+      [0, -4e6, 2],
+      [1, 2, 7e6],
+      [-3e6, 5e6, -8e6],
+    ]
+    strays.forEach((s, k) => far.set(s, 3 * (700 * k + 5)))
+    const g = buildRowGrid(far, 1)
+    expect(g.ny * g.nz).toBeLessThan(1000)
+    const runs = runsFor(g, 2)
+    const d2 = new Float64Array(1)
+    strays.forEach((s, k) => expect(g.ids[nearestWithin(g, s[0], s[1], s[2], 2, runs, d2)]).toBe(700 * k + 5))
+    for (const q of queries) {
+      let want = Infinity
+      for (let i = 0; i < n; i++) want = Math.min(want, (far[3 * i] - q[0]) ** 2 + (far[3 * i + 1] - q[1]) ** 2 + (far[3 * i + 2] - q[2]) ** 2)
+      const at = nearestWithin(g, q[0], q[1], q[2], 2, runs, d2)
+      if (want <= 4) expect(d2[0]).toBeCloseTo(want, 5)
+      else expect(at).toBe(-1)
+    }
+    // the vector kernels look at the same rows
+    const plane = newLocalPlane()
+    localPlane(g, 0, -4e6, 2, 2, plane)
+    expect(plane.count).toBe(1)
+    // and the spacing is that of the cloud
+    expect(pointSpacing(far) / pointSpacing(xyz)).toBeCloseTo(1, 1)
+  })
   test.each([0.3, 1, 2.5])('row grid with rows of %p mm', (cell) => {
     const g = buildRowGrid(xyz, cell)
     const radius = 1.7

@@ -75,6 +75,9 @@ export async function readPly(source: ByteSource): Promise<Read> {
   })
   if (!done) throw source.size === 0 ? new OakError('empty', 'The file is empty.', { remedy: 'Export it again.' }) : bad('The header has no end.', 'header')
   if (!['ascii', 'binary_little_endian', 'binary_big_endian'].includes(format)) throw bad(`The format “${format}” is unknown.`, 'header')
+  const empty = elements.find((e) => e.count > 0 && e.properties.length === 0)
+  // nothing of them is in the file, and their number may be anything
+  if (empty) throw bad(`The header promises ${empty.count} of “${empty.name}” without any property.`, 'header')
   const text = format === 'ascii'
   // a header that promises more than the file can hold is refused before anything is allocated
   let least = 0

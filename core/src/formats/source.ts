@@ -74,8 +74,8 @@ export class ByteReader {
 const MAX_LINE = 1 << 20
 
 /**
- * Calls `line(buffer, start, end, number)` for every line; the buffer is only valid during the call.
- * Return true from it to stop. Throws OakError 'not-text' for a line over a mebibyte.
+ * Calls `line(buffer, start, end, number)` for every line; the buffer is only valid during the call. Lines end with LF, CR LF, or CR alone; a byte-order
+ * mark before the first is passed over. Return true to stop. Throws OakError 'not-text' for a line over a mebibyte.
  */
 export async function eachLine(
   reader: ByteReader,
@@ -83,15 +83,27 @@ export async function eachLine(
   firstNumber = 1,
 ): Promise<number> {
   let number = firstNumber
+  if (reader.offset === 0) {
+    await reader.fill(3)
+    const [b, p] = [reader.buffer, reader.pos]
+    if (reader.available >= 3 && b[p] === 0xef && b[p + 1] === 0xbb && b[p + 2] === 0xbf) reader.pos += 3
+  }
+  // files that know no LF are old, but there: told by the first ends that come
+  let end = 10
+  const first = reader.offset
   for (;;) {
     const b = reader.buffer
     let start = reader.pos
+    if (reader.offset === first) {
+      const cr = b.indexOf(13, start)
+      if (cr >= 0 && cr + 1 < b.length && b[cr + 1] !== 10 && b.indexOf(10, start) < 0) end = 13
+    }
     for (;;) {
-      const end = b.indexOf(10, start)
-      if (end < 0) break
-      reader.pos = end + 1
-      const stop = line(b, start, end > start && b[end - 1] === 13 ? end - 1 : end, number++)
-      start = end + 1
+      const at = b.indexOf(end, start)
+      if (at < 0) break
+      reader.pos = at + 1
+      const stop = line(b, start, at > start && b[at - 1] === 13 ? at - 1 : at, number++)
+      start = at + 1
       if (stop) return number
     }
     reader.pos = start
@@ -104,9 +116,9 @@ export async function eachLine(
       if (reader.available > 0) {
         const last = reader.buffer
         const from = reader.pos
-        const end = last[last.length - 1] === 13 ? last.length - 1 : last.length
+        const stop = last[last.length - 1] === 13 ? last.length - 1 : last.length
         reader.pos = last.length
-        line(last, from, end, number++)
+        line(last, from, stop, number++)
       }
       return number
     }

@@ -7,7 +7,7 @@ import { ByteReader, ascii, cursor, eachLine, parseNumber, type ByteSource } fro
 
 /**
  * Points as text: x y z, then optionally normals and colours, parted by blanks, tabs, commas or semicolons; also with
- * decimal commas where semicolons or tabs part the columns. A first line of names says what the columns are; without
+ * decimal commas where semicolons, tabs or blanks part the columns. A first line of names says what the columns are; without
  * one, three columns of unit vectors are normals and three of whole numbers up to 255 are colours.
  */
 export async function readXyz(source: ByteSource): Promise<Read> {
@@ -26,7 +26,7 @@ export async function readXyz(source: ByteSource): Promise<Read> {
       if (i === e || b[i] === 35 /* # */ || (b[i] === 47 && b[i + 1] === 47)) return
       if (!started) {
         const first = ascii(b, i, e)
-        decimalComma = /\d,\d/.test(first) && /[;\t]/.test(first)
+        decimalComma = hasDecimalCommas(first)
         if (/^[a-z_"]/i.test(first) && !/^[-+]?nan/i.test(first)) {
           if (names) throw notPoints(first, n)
           names = first
@@ -87,6 +87,14 @@ export async function readXyz(source: ByteSource): Promise<Read> {
     { xyz: take(at.xyz) as Float32Array, normals: take(at.normals), colours: rgb && u8(3 * n).map((_, i) => Math.max(0, Math.min(255, Math.round(rgb[i])))) },
     [],
   )
+}
+
+/** Commas within numbers rather than between them: something else parts the columns, or every word is one number with one comma. */
+function hasDecimalCommas(line: string): boolean {
+  if (!/\d,\d/.test(line)) return false
+  if (/[;\t]/.test(line)) return true
+  const words = line.trim().split(/ +/)
+  return words.length >= 3 && !line.includes('.') && words.every((w) => /^[-+]?\d+(,\d+)?(e[-+]?\d+)?$/i.test(w))
 }
 
 const notPoints = (text: string, n: number) =>
