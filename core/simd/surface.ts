@@ -56,10 +56,10 @@ const B: usize = memory.data(8 * 6)
 const C: usize = memory.data(8 * 6)
 
 function a(i: i32, j: i32): f64 {
-  return load<f64>(A + (<usize>(6 * i + j) << 3))
+  return load<f64>(A + ((<usize>(6 * i + j)) << 3))
 }
 function put(i: i32, j: i32, v: f64): void {
-  store<f64>(A + (<usize>(6 * i + j) << 3), v)
+  store<f64>(A + ((<usize>(6 * i + j)) << 3), v)
 }
 
 /** Cholesky factor in place; false when the points do not determine the quadric. */
@@ -80,22 +80,22 @@ function factor(): bool {
 /** Solves for the vector at `at`, in place. */
 function solveAt(at: usize): void {
   for (let i = 0; i < 6; i++) {
-    let s = load<f64>(at + (<usize>i << 3))
-    for (let k = 0; k < i; k++) s -= a(i, k) * load<f64>(at + (<usize>k << 3))
-    store<f64>(at + (<usize>i << 3), s / a(i, i))
+    let s = load<f64>(at + ((<usize>i) << 3))
+    for (let k = 0; k < i; k++) s -= a(i, k) * load<f64>(at + ((<usize>k) << 3))
+    store<f64>(at + ((<usize>i) << 3), s / a(i, i))
   }
   for (let i = 5; i >= 0; i--) {
-    let s = load<f64>(at + (<usize>i << 3))
-    for (let k = i + 1; k < 6; k++) s -= a(k, i) * load<f64>(at + (<usize>k << 3))
-    store<f64>(at + (<usize>i << 3), s / a(i, i))
+    let s = load<f64>(at + ((<usize>i) << 3))
+    for (let k = i + 1; k < 6; k++) s -= a(k, i) * load<f64>(at + ((<usize>k) << 3))
+    store<f64>(at + ((<usize>i) << 3), s / a(i, i))
   }
 }
 
 /** Entry (k, k) of the inverse. */
 function inverseAt(k: i32): f64 {
-  for (let i = 0; i < 6; i++) store<f64>(C + (<usize>i << 3), i == k ? 1 : 0)
+  for (let i = 0; i < 6; i++) store<f64>(C + ((<usize>i) << 3), i == k ? 1 : 0)
   solveAt(C)
-  return load<f64>(C + (<usize>k << 3))
+  return load<f64>(C + ((<usize>k) << 3))
 }
 
 export function fitSurface(px: f64, py: f64, pz: f64, r: f64, nx: f64, ny: f64, nz: f64): void {
