@@ -94,7 +94,7 @@ export function useShown(): { shown: Shown[]; waiting: number; failed: boolean }
   return useMemo(() => {
     const shown: Shown[] = []
     let waiting = 0
-    const onlyMesh = stage === 'Datum' && wanted.drawn.some((i) => i.role === 'mesh')
+    const choosing = stage === 'Datum' && wanted.drawn.some((i) => i.role === 'nominal')
     for (const i of wanted.drawn) {
       const arrays = data.get(i.id)
       if (!arrays) {
@@ -112,7 +112,7 @@ export function useShown(): { shown: Shown[]; waiting: number; failed: boolean }
         arrays,
         faces: i.role === 'nominal',
         // the faces to be chosen are the nominal's: the part shows through
-        ghost: onlyMesh && i.role === 'mesh',
+        ghost: choosing && i.role === 'mesh',
         values: values?.length === count ? values : null,
         gone: preview?.gone.get(i.slot) ?? null,
       })
