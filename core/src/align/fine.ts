@@ -33,7 +33,11 @@ export async function alignFine(anchor: Placed<Points>[], loose: Placed<Points>[
   const caught = icp(moving, fixed, grid, identity(), [...gates, fixed.size], 12)
   const passes = [...anchor, ...loose.map((p) => ({ ...p, pose: multiply(caught, p.pose) }))]
   const setups = passes.map((_, i) => (i < anchor.length ? 0 : 1))
-  const joint = await adjustJointly(passes, { setups, rigid: true, gateStart: fixed.size, samples: Math.min(15_000, 36_000 / passes.length) }, subProgress(ctx, 0.3, 1))
+  const joint = await adjustJointly(
+    passes,
+    { setups, rigid: true, gateStart: fixed.size, samples: Math.min(15_000, 36_000 / passes.length) },
+    subProgress(ctx, 0.3, 1),
+  )
   const first = anchor.length
   const start = loose[0].pose
   const end = joint.poses[first]

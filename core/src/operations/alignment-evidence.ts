@@ -24,7 +24,10 @@ export function alignmentEvidence(r: JointResult, names: string[]): Evidence {
     const of = f.passes.map((i) => names[i]).join(', ')
     byGroup.set(of, [...(byGroup.get(of) ?? []), motionWords(f)])
   }
-  for (const [of, motions] of byGroup) warnings.push(`${of}: what they share with the rest does not hold them, they can ${motions.join(', ')}. Record a pass that sees more of both sides, or place markers.`)
+  for (const [of, motions] of byGroup)
+    warnings.push(
+      `${of}: what they share with the rest does not hold them, they can ${motions.join(', ')}. Record a pass that sees more of both sides, or place markers.`,
+    )
   for (const i of r.apart) warnings.push(`${names[i]} shares no surface with the anchor side: it was left where it is.`)
   return { quantities, histogram: histogramOf(r.gaps, 4 * r.rms || 0.01, 'mm'), warnings }
 }
