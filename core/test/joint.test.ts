@@ -13,6 +13,7 @@ import { fromRotationVector, identity, invertRigid, multiply, rotationVector, tr
 import { seeded } from '../src/base/random.ts'
 import { quietContext } from '../src/base/run.ts'
 import { cholesky, choleskySolve } from '../src/base/solve.ts'
+import { runOperation } from '../src/operations/registry.ts'
 import { makePoints, type Placed, type Points } from '../src/shape/points.ts'
 import { oakError } from './help.ts'
 import { plateViews } from './shapes.ts'
@@ -293,6 +294,12 @@ describe('what used to come out wrong with a confident face', () => {
     } catch (e) {
       expect(['no-overlap', 'not-together']).toContain((e as { code: string }).code)
     }
+  })
+  test('a pass that lies far from where it was recorded is named, where the tracking error is known', async () => {
+    const views = (await plateViews(4)).map((v, i) => ({ ...v, pose: i === 2 ? translation(0, 0, 0.6) : identity(), setup: 'one' }))
+    const r = await runOperation('adjust', { passes: views }, { tracking: 0.05 }, quietContext)
+    expect(r.evidence.warnings.filter((w) => w.includes('tracking'))).toHaveLength(1)
+    expect(r.evidence.warnings.join()).toMatch(/^view 2 left the place/)
   })
   test('words of free motions', () => {
     const t = Math.SQRT1_2

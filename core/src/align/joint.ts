@@ -8,7 +8,7 @@ import { weighByArea } from '../shape/localsurface.ts'
 import { pointSpacing } from '../shape/spacing.ts'
 import { buildRowGrid } from '../space/rowgrid.ts'
 import { report, type JointResult } from './jointreport.ts'
-import { findMatches, MATCH, type Matches, type MatchPass, type MatchRound } from './match.ts'
+import { findMatches, type Matches, type MatchPass, type MatchRound } from './match.ts'
 import { gaps, normalEquations } from './normalequations.ts'
 import { addPrior, departure, frameUnknowns, makePrior, moveFrames, type Prior } from './prior.ts'
 import { sideOf } from './side.ts'
@@ -358,5 +358,3 @@ function solveStep(job: Adjustment, all: Matches[], bound: number, share: number
   }
   return { weak, largest }
 }
-
-export { MATCH }

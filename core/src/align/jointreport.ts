@@ -29,7 +29,7 @@ export interface PassReport {
   sigma: number
   /** how far the pass was moved, rms over its places, mm */
   moved: number
-  /** how far it went from where the scanner recorded it within its setup, in standard deviations of tracking; NaN where nothing is known */
+  /** how far it went from where the scanner recorded it within its setup along any axis, in standard deviations of tracking; NaN where nothing is known */
   departed: number
   /** motions that neither surface nor record holds, of this pass or of a group it belongs to */
   free: FreeMotion[]
@@ -75,7 +75,7 @@ export function report(job: Adjustment, anchor: number, solved: Solved, rounds: 
     let departed = Number.NaN
     if (job.prior) {
       departure(job.prior, i, poses[i], job.centres.subarray(3 * i, 3 * i + 3), job.levers[i], d)
-      departed = Math.sqrt(d.reduce((s, v) => s + v * v, 0) / 6) / job.prior.sigma
+      departed = Math.max(...d.map(Math.abs)) / job.prior.sigma
     }
     return {
       pass: i,

@@ -2,6 +2,9 @@ import { motionWords } from '../align/freemotion.ts'
 import type { JointResult } from '../align/jointreport.ts'
 import { q, type Evidence } from './operation.ts'
 
+/** Departures of so many standard deviations from a recorded pose are doubtful. */
+const FAR = 5
+
 /** Numbers of an adjustment for the ledger: the whole first, then each pass, then each pair. */
 export function alignmentEvidence(r: JointResult, names: string[]): Evidence {
   const quantities = [
@@ -13,6 +16,10 @@ export function alignmentEvidence(r: JointResult, names: string[]): Evidence {
   for (const p of r.passes) {
     const name = names[p.pass]
     quantities.push(q('gap, rms', p.rms, 'mm', name), q('gap, largest', p.largest, 'mm', name), q('moved', p.moved, 'mm', name))
+    if (p.departed > FAR)
+      warnings.push(
+        `${name} left the place it was recorded at by ${p.departed.toFixed(0)} times what the scanner’s tracking is usually off: look whether the part was moved, or tracking was lost.`,
+      )
     if (p.sigma > 0 && Number.isFinite(p.sigma)) quantities.push(q('pose', p.sigma, 'mm', name))
   }
   for (const p of r.pairs) {
