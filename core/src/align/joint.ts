@@ -14,7 +14,7 @@ import { addPrior, departure, frameUnknowns, makePrior, moveFrames, type Prior }
 import { sideOf } from './side.ts'
 import { findSurfels } from './surfels.ts'
 import { applyStep, reach, type Unknowns } from './unknowns.ts'
-import { ABOVE_NOISE, varianceWithoutWeak, weakModes, withoutWeak, type WeakModes } from './weakmodes.ts'
+import { ABOVE_NOISE, SETUP_ABOVE_NOISE, varianceWithoutWeak, weakModes, withoutWeak, type WeakModes } from './weakmodes.ts'
 
 export interface JointOptions {
   /** the pass that stays put; default the first */
@@ -70,10 +70,10 @@ const WIDEST = 12
 const WIDEST_SHARE = 0.02
 const LAST_ROUNDS = 5
 /**
- * While passes are far off their normals disagree for that alone, and what holds them looks like noise: of the last rounds' bound this share counts. With all of it the
- * bracket's underside passes stayed 1.5 mm off, though said to be free.
+ * While passes are far off their normals disagree for that alone, and what holds them looks like noise: then so many times better than by noise is enough. With the bound
+ * of the last rounds the bracket's underside passes stayed 1.5 mm off, though said to be free.
  */
-const ROUGHLY = 0.06
+const ROUGHLY = 3
 
 /**
  * Brings all passes together at once: one Gauss-Newton over the poses of all passes but the anchor, over all overlapping pairs, with a symmetric
@@ -161,7 +161,7 @@ export async function prepare(passes: Placed<Points>[], options: JointOptions, c
     gateEnd,
     unknowns: { slotOf: new Int32Array(0), count: 0, centre: new Float64Array(0), lever: new Float64Array(0) },
     prior: null,
-    aboveNoise: ABOVE_NOISE,
+    aboveNoise: options.setups ? SETUP_ABOVE_NOISE : ABOVE_NOISE,
   }
 }
 
@@ -227,7 +227,7 @@ export async function settle(
     let moved = 0
     for (let it = 0; it < (last < 0 ? 8 : last === 0 ? 10 : 3); it++) {
       checkCancelled(ctx)
-      const step = solveStep(job, all, bound, last <= 0 ? ROUGHLY : 1)
+      const step = solveStep(job, all, bound, last <= 0 ? ROUGHLY : undefined)
       weak = step.weak
       bound *= last < 0 ? 0.8 : 0.6
       moved = Math.max(moved, step.largest)
@@ -251,7 +251,7 @@ export async function settle(
         },
       )
     job.poses.splice(0, start.length, ...start)
-    job.aboveNoise = ABOVE_NOISE * stricter * 5
+    job.aboveNoise *= 5
     return settle(job, gateStart, gateEnd, rounds, ctx, stricter * 5)
   }
   return solved as Solved
@@ -316,10 +316,10 @@ export function frameModes(job: Adjustment, all: Matches[], bound: number): { un
 }
 
 /** Equations of matches and prior together, motions that nothing holds left out. */
-export function assembleEquations(job: Adjustment, all: Matches[], bound: number, share = 1) {
+export function assembleEquations(job: Adjustment, all: Matches[], bound: number, limit?: number) {
   const u = job.unknowns
   const eq = normalEquations(all, job.poses, u, bound)
-  const weak = weakModes(eq.h, eq.noise, eq.size, share * job.aboveNoise)
+  const weak = weakModes(eq.h, eq.noise, eq.size, limit ?? job.aboveNoise)
   withoutWeak(eq.g, weak)
   varianceWithoutWeak(eq.h, eq.size, weak)
   const frames = job.prior?.frames.length ?? 0
@@ -341,8 +341,8 @@ export function assembleEquations(job: Adjustment, all: Matches[], bound: number
   return { h, g, data, size, own: eq.size, weak }
 }
 
-function solveStep(job: Adjustment, all: Matches[], bound: number, share: number): { weak: WeakModes; largest: number } {
-  const { h, g, size, own, weak } = assembleEquations(job, all, bound, share)
+function solveStep(job: Adjustment, all: Matches[], bound: number, limit: number | undefined): { weak: WeakModes; largest: number } {
+  const { h, g, size, own, weak } = assembleEquations(job, all, bound, limit)
   const l = cholesky(h, size)
   if (!l) throw nothingShared()
   const step = choleskySolve(l, g, size)

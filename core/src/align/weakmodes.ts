@@ -13,10 +13,12 @@ export interface WeakModes {
 }
 
 /**
- * A motion counts as held when it is held so many times better than the noise of the normals alone would hold it. Five times: a pass that
- * shared two narrow strips counted as held, 0.3 mm off at a stated 0.07.
+ * A motion of a single pass counts as held when it is held so many times better than the noise of the normals alone would hold it. Five times: a pass that
+ * shared two narrow strips counted as held, 0.3 mm off at a stated 0.07. Fifty: passes of a plate at 0.05 mm of noise counted as free, 0.01 mm off.
  */
-export const ABOVE_NOISE = 50
+export const ABOVE_NOISE = 20
+/** The same for a whole setup, which nothing but surface holds. Twenty: a lever that was turned over stated 0.01 mm where it was 0.05 off. */
+export const SETUP_ABOVE_NOISE = 50
 
 /**
  * Motions of all unknowns together that surface does not hold: eigenvectors of the pencil (H, N) below `limit`, H the information of the matches, N what
