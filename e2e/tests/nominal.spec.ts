@@ -35,7 +35,7 @@ function holedBall(): string {
 
 async function newJob(title: string): Promise<void> {
   await page.goto('/')
-  await page.getByRole('button', { name: 'New job' }).click()
+  await page.getByRole('banner').getByRole('button', { name: 'New job' }).click()
   await page.getByLabel('Name of the part').fill(title)
   await page.getByRole('button', { name: 'Put it on the bench' }).click()
   await expect(page.getByRole('heading', { name: 'What was recorded?' })).toBeVisible()
@@ -79,7 +79,8 @@ test('datum on chosen faces, inspect, a flag: the STL differs from its STEP by i
   await ended(page)
   await page.getByText(/^Ledger, \d+ steps$/).click()
   const flag = page.locator('.ledger [data-step="flag"]').first()
-  await expect(flag).toContainText('within limits')
+  // a plate of few triangles has no second value near: how far values scatter is not known, and nothing is proven
+  await expect(flag).toContainText('not decidable')
   await expect(flag).toContainText('label: middle')
   await page.keyboard.press('Escape')
 })
