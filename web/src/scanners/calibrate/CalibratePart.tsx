@@ -19,7 +19,7 @@ export function CalibratePart(props: ScannerPart) {
   const { data } = useScannerRunQuery(scanner.id)
   const [again, setAgain] = useState<string | null>(null)
   const run = data?.kind === 'calibration' ? data : null
-  const { data: result } = useCalibrationQuery(run?.calibration ?? '', { skip: !run?.calibration })
+  const { currentData: result } = useCalibrationQuery(run?.calibration ?? '', { skip: !run?.calibration })
   if (run?.phase === 'done' && run.calibration !== again)
     return result ? <ResultView {...props} calibration={result} onAgain={() => setAgain(run.calibration)} /> : null
   const given = run?.phase === 'failed' && run.problem?.code === 'cancelled'

@@ -1,7 +1,7 @@
 import { Button } from 'antd'
 import type { CalibrationDetail } from '@oak-gauge/contract'
 import type { CameraNumber } from '@oak-gauge/core/calibrate/camera.ts'
-import { problemOf, usePutIntoUseMutation } from '../../api.ts'
+import { problemOf, usePutIntoUseMutation, useScannerQuery } from '../../api.ts'
 import { Card } from '../../looks/Card.tsx'
 import { ProblemBox } from '../../looks/ProblemBox.tsx'
 import { formatMoment } from '../../looks/when.ts'
@@ -28,7 +28,14 @@ function digits(uncertainty: number): number {
 /** What a calibration came out as: pictures of the error, the numbers with their uncertainty, the verdict. */
 export function ResultView({ calibration: c, scanner, onAgain, go }: { calibration: CalibrationDetail; onAgain?: (() => void) | undefined } & ScannerPart) {
   const [use, { isLoading, error }] = usePutIntoUseMutation()
+  const { refetch } = useScannerQuery(scanner.id)
   const problem = problemOf(error)
+  // the next page shall not show for a moment what was verified of the calibration before
+  const putIntoUse = async () => {
+    if ((await use({ id: scanner.id, calibration: c.id })).error) return
+    await refetch()
+    go('Verify')
+  }
   const r = c.result
   const scale = fieldScale([r.field.left, r.field.right])
   const inUse = scanner.calibration?.id === c.id
@@ -81,7 +88,7 @@ export function ResultView({ calibration: c, scanner, onAgain, go }: { calibrati
         foot={
           <>
             {good && !inUse && (
-              <Button type="primary" loading={isLoading} onClick={() => void use({ id: scanner.id, calibration: c.id }).then((x) => !x.error && go('Verify'))}>
+              <Button type="primary" loading={isLoading} onClick={() => void putIntoUse()}>
                 Put it into use
               </Button>
             )}

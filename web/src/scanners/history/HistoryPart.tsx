@@ -12,7 +12,7 @@ import { Trend } from './Trend.tsx'
 export function HistoryPart(props: ScannerPart) {
   const { scanner: s } = props
   const [open, setOpen] = useState<string | null>(null)
-  const { data: shown } = useCalibrationQuery(open ?? '', { skip: !open })
+  const { currentData: shown } = useCalibrationQuery(open ?? '', { skip: !open })
   const [use, { error, isLoading }] = usePutIntoUseMutation()
   const problem = problemOf(error)
   if (open && shown) return <ResultView {...props} calibration={shown} onAgain={undefined} />

@@ -21,7 +21,8 @@ export function VerifyPart(props: ScannerPart) {
   const [again, setAgain] = useState<string | null>(null)
   const run = data?.kind === 'verification' ? data : null
   const shown = run?.verification ?? scanner.verification?.id ?? ''
-  const { data: result } = useVerificationQuery(shown, { skip: !shown })
+  // `data` would still hold the verification of the calibration before
+  const { currentData: result } = useVerificationQuery(shown, { skip: !shown })
   const { data: artefacts } = useArtefactsQuery()
   const length = artefacts?.find((a) => a.name === (run?.bar ?? result?.bar))?.size ?? scanner.spec.barLength
   const open = run && run.phase !== 'done' && run.phase !== 'failed'

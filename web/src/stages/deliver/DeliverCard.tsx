@@ -34,7 +34,7 @@ export function DeliverCard({ go }: CardProps) {
     known && mesh && known.inputs['mesh']?.includes(mesh.slot) && path.findIndex((s) => s.id === known.id) > path.findIndex((s) => s.id === mesh.step)
       ? known
       : undefined
-  const { data: size } = useFileSizeQuery({ item: mesh?.id ?? '', format }, { skip: !mesh })
+  const { currentData: size } = useFileSizeQuery({ item: mesh?.id ?? '', format }, { skip: !mesh })
   const compared = lastOf(path, 'deviation')
   const given = compared?.params as { limit?: number; scale?: number } | undefined
   useEffect(() => {
