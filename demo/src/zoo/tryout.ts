@@ -200,31 +200,40 @@ function less(v: number[][], b: number[][]): number[][] {
 /** A motion that less than this share of the common surface resists is held by nothing that could be measured. */
 const HELD = 0.01
 
+/** What a view can see of a face: not more aslant than this, with the limit of the recording (76 degrees) a little inside. */
+const FACING = Math.cos((78 * Math.PI) / 180)
+
 /**
  * Share of the second setup's surface that the first has seen as well, and how many of its six motions that surface really leaves free, by the part's exact normals
- * (Gelfand 2003).
+ * (Gelfand 2003). A place counts as seen when points lie near it and its own side faces a view: points on the wall beside a face that nobody saw are no sight of it.
  */
 function common(scene: ZooScene): { shared: number; free: number } {
   const cell = 1.2 * scene.unit
   const key = (x: number, y: number, z: number) => `${Math.floor(x / cell)},${Math.floor(y / cell)},${Math.floor(z / cell)}`
-  const seen = [new Set<string>(), new Set<string>()]
-  for (const v of scene.views) for (let k = 0; k < v.exact.length; k += 3) seen[v.setup].add(key(v.exact[k], v.exact[k + 1], v.exact[k + 2]))
-  let both = 0
-  for (const k of seen[1]) if (seen[0].has(k)) both++
-  const places = sampleMesh(scene.mesh, 40_000)
+  const near = [new Set<string>(), new Set<string>()]
+  for (const v of scene.views) for (let k = 0; k < v.exact.length; k += 3) near[v.setup].add(key(v.exact[k], v.exact[k + 1], v.exact[k + 2]))
+  const { xyz, normals } = sampleMesh(scene.mesh, 40_000)
+  const seen = (setup: number, i: number) =>
+    near[setup].has(key(xyz[i], xyz[i + 1], xyz[i + 2])) &&
+    scene.views.some((v) => {
+      const d = [0, 1, 2].map((c) => v.eye[c] - xyz[i + c])
+      return v.setup === setup && dot(normals.subarray(i, i + 3), d) > FACING * Math.hypot(...d)
+    })
   const at: number[] = []
-  for (let i = 0; i < places.xyz.length; i += 3) {
-    const k = key(places.xyz[i], places.xyz[i + 1], places.xyz[i + 2])
-    if (seen[0].has(k) && seen[1].has(k)) at.push(i)
+  let second = 0
+  for (let i = 0; i < xyz.length; i += 3) {
+    if (!seen(1, i)) continue
+    second++
+    if (seen(0, i)) at.push(i)
   }
-  const middle = [0, 1, 2].map((c) => at.reduce((s, i) => s + places.xyz[i + c], 0) / Math.max(1, at.length))
-  const lever = Math.sqrt(at.reduce((s, i) => s + [0, 1, 2].reduce((t, c) => t + (places.xyz[i + c] - middle[c]) ** 2, 0), 0) / Math.max(1, at.length))
+  const middle = [0, 1, 2].map((c) => at.reduce((s, i) => s + xyz[i + c], 0) / Math.max(1, at.length))
+  const lever = Math.sqrt(at.reduce((s, i) => s + [0, 1, 2].reduce((t, c) => t + (xyz[i + c] - middle[c]) ** 2, 0), 0) / Math.max(1, at.length))
   const sums = new Float64Array(36)
   for (const i of at) {
-    const n = [places.normals[i], places.normals[i + 1], places.normals[i + 2]]
-    const r = [0, 1, 2].map((c) => (places.xyz[i + c] - middle[c]) / lever)
+    const n = normals.subarray(i, i + 3)
+    const r = [0, 1, 2].map((c) => (xyz[i + c] - middle[c]) / lever)
     const row = [...cross(r, n), ...n]
     for (let a = 0; a < 6; a++) for (let b = 0; b < 6; b++) sums[6 * a + b] += row[a] * row[b]
   }
-  return { shared: both / Math.max(1, seen[1].size), free: freedoms(sums, at.length, 1).filter((f) => f.hold < HELD).length }
+  return { shared: at.length / Math.max(1, second), free: freedoms(sums, at.length, 1).filter((f) => f.hold < HELD).length }
 }
