@@ -28,6 +28,7 @@ import { tessellate } from '@oak-gauge/demo/cad.ts'
 import { benchViews, record, smallPose, type Recorded } from '@oak-gauge/demo/passes.ts'
 import { openInBrowser } from './browser.ts'
 import { benchCalibration } from './calibrate.ts'
+import { benchMany } from './many.ts'
 import { benchMarkers } from './markers.ts'
 import { benchZoo } from './zoo.ts'
 import { general } from './general.ts'
@@ -122,6 +123,13 @@ if (only.length && only.every((p) => p === 'calibrate' || p === 'markers')) {
 }
 const { truth, passes } = await data()
 const placedTrue = passes.map((p, i): Placed<Points> => ({ name: `pass ${i + 1}`, data: p.points, pose: p.truePose }))
+
+if (wants('many')) await benchMany(truth, ctx, timed, add)
+if (only.length && only.every((p) => p === 'many')) {
+  await report()
+  await pool.close()
+  process.exit(0)
+}
 
 if (wants('align')) {
   const worst = { rms: 0, angle: 0, seconds: 0 }

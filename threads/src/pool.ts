@@ -37,6 +37,8 @@ export function threadPool(threads = availableParallelism(), file = threadFile()
     }
   const workers: Worker[] = []
   let maps = 0
+  // several may be under way: the threads keep the process alive until the last has ended
+  let open = 0
   const start = () => {
     while (workers.length < threads) {
       const w = new Worker(file)
@@ -69,12 +71,13 @@ export function threadPool(threads = availableParallelism(), file = threadFile()
       const finish = (act: () => void) => {
         if (over) return
         over = true
+        open--
         workers.forEach((w, i) => {
           w.postMessage({ kind: 'end', map } satisfies ToThread)
           w.off('message', listeners[i])
           w.off('error', onError)
           w.off('exit', onExit)
-          w.unref()
+          if (open === 0) w.unref()
         })
         act()
       }
@@ -99,6 +102,7 @@ export function threadPool(threads = availableParallelism(), file = threadFile()
         if (done === chunks) finish(() => resolve(results))
         else give(w)
       })
+      open++
       workers.forEach((w, i) => {
         w.ref()
         w.on('message', listeners[i])

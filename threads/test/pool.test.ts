@@ -43,6 +43,12 @@ describe('work on two threads', () => {
     const [a, b] = [await estimateNormals(sheet, {}, quietContext), await estimateNormals(sheet, {}, ctx)]
     expect(Buffer.from(b.points.normals.buffer).equals(Buffer.from(a.points.normals.buffer))).toBe(true)
   })
+  test('several kernels under way at a time do not keep one another from ending', async () => {
+    const xyz = cloud(60_000)
+    const ctx = { ...quietContext, parallel: pool }
+    const all = await Promise.all([0, 1, 2, 3].map(() => deviationTo(tetrahedron, xyz, Infinity, ctx)))
+    for (const r of all.slice(1)) expect(Buffer.from(r.values.buffer).equals(Buffer.from(all[0].values.buffer))).toBe(true)
+  })
   test('results come in the order of the chunks, progress rises to one', async () => {
     // the kernel writes into shared memory and returns nothing; its places tell the order
     const seen: number[] = []

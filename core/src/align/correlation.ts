@@ -16,7 +16,9 @@ export interface Correlation {
   variance: number
 }
 
+/** Gaps of a pair that are compared with one another, and products of all pairs together: of many pairs fewer tell as much. */
 const PER_PAIR = 300
+const PRODUCTS = 8e6
 /** So many distances of a class are as good as independent at the most: the same places come back in all of them. */
 const REACH = 2
 
@@ -36,8 +38,9 @@ export function correlationOf(all: Matches[], poses: Mat4[], radius: number, lev
   let variance = 0
   let used = 0
   const e = newEvaluated()
+  const perPair = Math.min(PER_PAIR, Math.max(30, Math.sqrt((2 * PRODUCTS) / Math.max(1, all.length))))
   for (const m of all) {
-    const step = Math.max(1, m.count / PER_PAIR)
+    const step = Math.max(1, m.count / perPair)
     const n = Math.floor(m.count / step)
     const z = new Float64Array(n)
     const p = new Float64Array(3 * n)
@@ -126,7 +129,9 @@ export interface Bias {
   reach: number
 }
 
+/** Cubes of a pass, and of all passes together. */
 const MOST_CELLS = 350
+const ALL_CELLS = 16_000
 
 /**
  * Covariance of the gradient: what the errors of all passes, alike over the distances of `c`, make of it (the middle of the sandwich H^-1 M H^-1; Huber 1967).
@@ -144,10 +149,17 @@ export function gradientCovariance(
 ): Float64Array {
   const size = 6 * u.count
   const out = new Float64Array(size * size)
+  const most = Math.min(MOST_CELLS, Math.max(60, ALL_CELLS / poses.length))
+  const ofPass: Matches[][] = poses.map(() => [])
+  for (const m of all)
+    if (u.slotOf[m.a] !== u.slotOf[m.b]) {
+      ofPass[m.a].push(m)
+      ofPass[m.b].push(m)
+    }
   for (let pass = 0; pass < poses.length; pass++) {
-    const own = all.filter((m) => (m.a === pass || m.b === pass) && u.slotOf[m.a] !== u.slotOf[m.b])
+    const own = ofPass[pass]
     const slots = [...new Set(own.flatMap((m) => [u.slotOf[m.a], u.slotOf[m.b]]))].filter((s) => s >= 0)
-    if (slots.length) addPass(own, pass, slots, poses, u, bound, c, radius, bias, out, size)
+    if (slots.length) addPass(own, pass, slots, poses, u, bound, c, radius, bias, out, size, most)
   }
   varianceWithoutWeak(out, size, weak)
   return out
@@ -165,6 +177,7 @@ function addPass(
   bias: Bias,
   out: Float64Array,
   size: number,
+  most: number,
 ): void {
   const total = own.reduce((s, m) => s + m.count, 0)
   const columns = 6 * slots.length
@@ -179,7 +192,7 @@ function addPass(
   }
   let side = 1.5 * radius
   let cubes = cubesOf(xyz, side)
-  while (cubes.count > MOST_CELLS) {
+  while (cubes.count > most) {
     side *= 1.3
     cubes = cubesOf(xyz, side)
   }
@@ -214,7 +227,7 @@ function addPass(
       }
     }
   }
-  const { middle, within } = insideCubes(xyz, amount, cubes.of, cubes.count, c)
+  const { middle, within } = insideCubes(xyz, amount, cubes.of, cubes.count, c, poses.length)
   // M = G' C G
   const cg = new Float64Array(cubes.count * columns)
   const cb = new Float64Array(cubes.count * columns)
@@ -229,12 +242,16 @@ function addPass(
         cb[a * columns + q] += k * gb[b * columns + q]
       }
     }
-  for (let p = 0; p < columns; p++)
-    for (let q = 0; q < columns; q++) {
-      let s = 0
-      for (let a = 0; a < cubes.count; a++) s += g[a * columns + p] * cg[a * columns + q] + gb[a * columns + p] * cb[a * columns + q]
-      out[(6 * slots[Math.floor(p / 6)] + (p % 6)) * size + 6 * slots[Math.floor(q / 6)] + (q % 6)] += s
+  const sum = new Float64Array(columns * columns)
+  for (let a = 0; a < cubes.count; a++)
+    for (let p = 0; p < columns; p++) {
+      const u = g[a * columns + p]
+      const v = gb[a * columns + p]
+      if (u === 0 && v === 0) continue
+      for (let q = 0; q < columns; q++) sum[p * columns + q] += u * cg[a * columns + q] + v * cb[a * columns + q]
     }
+  for (let p = 0; p < columns; p++)
+    for (let q = 0; q < columns; q++) out[(6 * slots[Math.floor(p / 6)] + (p % 6)) * size + 6 * slots[Math.floor(q / 6)] + (q % 6)] += sum[p * columns + q]
 }
 
 function gapsOf(m: Matches, poses: Mat4[]): Float64Array {
@@ -246,7 +263,7 @@ function gapsOf(m: Matches, poses: Mat4[]): Float64Array {
 }
 
 /** Middle of each cube, and the mean covariance of two of its places, each counted by its amount. */
-function insideCubes(xyz: Float64Array, amount: Float64Array, of: Int32Array, count: number, c: Correlation) {
+function insideCubes(xyz: Float64Array, amount: Float64Array, of: Int32Array, count: number, c: Correlation, passes: number) {
   const middle = new Float64Array(3 * count)
   const weight = new Float64Array(count)
   const lists: number[][] = Array.from({ length: count }, () => [])
@@ -257,10 +274,11 @@ function insideCubes(xyz: Float64Array, amount: Float64Array, of: Int32Array, co
     lists[of[i]].push(i)
   }
   const within = new Float64Array(count)
+  const some = Math.min(100, Math.max(15, Math.sqrt(3.2e7 / (count * passes))))
   lists.forEach((list, cube) => {
     for (let k = 0; k < 3; k++) middle[3 * cube + k] /= weight[cube] || 1
-    // a hundred places tell as much as all
-    const step = Math.max(1, list.length / 100)
+    // some places tell as much as all
+    const step = Math.max(1, list.length / some)
     let sum = 0
     let all = 0
     let square = 0

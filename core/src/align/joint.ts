@@ -1,17 +1,18 @@
 import { OakError } from '../base/errors.ts'
 import { invertRigid, multiply, rotationVector, transformPoint, type Mat4 } from '../base/mat4.ts'
-import { checkCancelled, subProgress, type RunContext } from '../base/run.ts'
-import { cholesky, choleskyInverse, choleskySolve } from '../base/solve.ts'
+import { checkCancelled, inFlight, subProgress, type RunContext } from '../base/run.ts'
+import { cholesky, choleskyInverseInside, choleskySolve } from '../base/solve.ts'
 import { median } from '../base/stats.ts'
 import { boxDiagonal, coreBox, type Placed, type Points } from '../shape/points.ts'
 import { weighByArea } from '../shape/localsurface.ts'
 import { pointSpacing } from '../shape/spacing.ts'
 import { buildRowGrid } from '../space/rowgrid.ts'
 import { report, type JointResult } from './jointreport.ts'
-import { findMatches, type Matches, type MatchPass, type MatchRound } from './match.ts'
+import { findMatches, IN_FLIGHT, type Matches, type MatchPass, type MatchRound } from './match.ts'
 import { gaps, normalEquations } from './normalequations.ts'
 import { addPrior, departure, frameUnknowns, makePrior, moveFrames, type Prior } from './prior.ts'
 import { sideOf } from './side.ts'
+import { choosePartners, narrowOrder } from './partners.ts'
 import { findSurfels } from './surfels.ts'
 import { applyStep, reach, type Unknowns } from './unknowns.ts'
 import { ABOVE_NOISE, SETUP_ABOVE_NOISE, varianceWithoutWeak, weakModes, withoutWeak, type WeakModes } from './weakmodes.ts'
@@ -53,6 +54,8 @@ export interface Adjustment {
   prior: Prior | null
   /** how many times better than by noise a motion must be held */
   aboveNoise: number
+  /** n x n, which pairs are compared; null for all that meet */
+  partners: Uint8Array | null
 }
 
 /** Solved equations of the last round. */
@@ -69,6 +72,10 @@ const FIRST = 7
 const WIDEST = 12
 const WIDEST_SHARE = 0.02
 const LAST_ROUNDS = 5
+/** Surfels of a pass in the last rounds, and of all passes together: of very many passes each needs fewer. */
+const SURFELS = 4500
+const ALL_SURFELS = 100_000
+const LEAST_SURFELS = 500
 /**
  * While passes are far off their normals disagree for that alone, and what holds them looks like noise: then so many times better than by noise is enough. With the bound
  * of the last rounds the bracket's underside passes stayed 1.5 mm off, though said to be free.
@@ -106,12 +113,11 @@ export async function adjustJointly(passes: Placed<Points>[], options: JointOpti
     const solved = await settle(job, options.gateStart, end, rounds, subProgress(ctx, 0.35, options.rigid ? 1 : 0.6, 'setups'))
     if (options.rigid) return report(job, anchor, solved, rounds.done)
   }
+  const slots = new Int32Array(n).fill(-1)
   let next = 0
-  job.unknowns = unknownsOf(
-    job,
-    job.setups.map((_, i) => (i === anchor ? -1 : next++)),
-    n - 1,
-  )
+  if (n > ALL_PAIRS && !job.partners) await findPartners(job, ctx)
+  for (const i of job.partners ? narrowOrder(n, job.partners) : slots.keys()) if (i !== anchor) slots[i] = next++
+  job.unknowns = unknownsOf(job, slots, n - 1)
   const tracking = options.tracking ?? 0.5 * job.spacing
   if (options.setups) {
     job.prior = makePrior(job.setups, anchor, job.poses, tracking, options.tracking === undefined, job.centres, job.levers)
@@ -128,14 +134,17 @@ export async function prepare(passes: Placed<Points>[], options: JointOptions, c
   // of several scanners the coarser one sets how finely surfaces can be compared, but no single odd pass
   const spacing = Math.min(Math.max(...known), 2 * median(known))
   const radius = options.radius ?? RADIUS * spacing
-  const match: MatchPass[] = []
-  for (let i = 0; i < passes.length; i++) {
-    const part = subProgress(ctx, i / passes.length, (i + 1) / passes.length, 'surface elements')
-    const grid = await weighByArea(buildRowGrid(passes[i].data.xyz, radius), 0.5 * radius, { ...part, progress: () => undefined })
+  const samples = options.samples ?? Math.min(SURFELS, Math.max(LEAST_SURFELS, ALL_SURFELS / passes.length))
+  let ready = 0
+  const silent = { ...ctx, progress: () => undefined }
+  const match = await inFlight(passes, IN_FLIGHT, async ({ data }): Promise<MatchPass> => {
+    const grid = await weighByArea(buildRowGrid(data.xyz, radius), 0.5 * radius, silent)
     checkCancelled(ctx)
-    const side = await sideOf(passes[i].data, { ...part, progress: () => undefined })
-    match.push({ grid, side, surfels: await findSurfels(grid, side, radius, Math.min(options.samples ?? 4500, Math.ceil(grid.ids.length / 3)), spacing, part) })
-  }
+    const side = await sideOf(data, silent)
+    const surfels = await findSurfels(grid, side, radius, Math.min(samples, Math.ceil(grid.ids.length / 3)), spacing, silent)
+    ctx.progress(++ready / passes.length, 'surface elements')
+    return { grid, side, surfels }
+  })
   const poses = passes.map((p): Mat4 => Float64Array.from(p.pose))
   const boxes = passes.map((p) => coreBox(p.data.xyz))
   const centres = new Float64Array(3 * passes.length)
@@ -162,6 +171,7 @@ export async function prepare(passes: Placed<Points>[], options: JointOptions, c
     unknowns: { slotOf: new Int32Array(0), count: 0, centre: new Float64Array(0), lever: new Float64Array(0) },
     prior: null,
     aboveNoise: options.setups ? SETUP_ABOVE_NOISE : ABOVE_NOISE,
+    partners: null,
   }
 }
 
@@ -183,6 +193,16 @@ export function unknownsOf(job: Adjustment, slotOf: ArrayLike<number>, count: nu
   return { slotOf: Int32Array.from(slotOf), count, centre, lever }
 }
 
+/** Up to so many passes all pairs are compared. */
+const ALL_PAIRS = 13
+
+/** Finds out which passes share surface, from a few of their surfels and with a wide gate. */
+async function findPartners(job: Adjustment, ctx: RunContext): Promise<void> {
+  const every = Math.ceil(median(job.match.map((m) => m.surfels.index.length)) / 16)
+  const round = { gate: job.widest, every, cos: 0.8, radius: job.radius, wanted: () => true, fewest: 2 }
+  job.partners = choosePartners(job.passes.length, await findMatches(job.match, job.poses, job.boxes, round, ctx), job.setups)
+}
+
 const nothingShared = () =>
   new OakError('no-overlap', 'No two passes share any surface.', {
     remedy: 'Bring the setups together by picked pairs first, or check that the passes show the same part.',
@@ -198,13 +218,16 @@ export async function settle(
   stricter = 1,
 ): Promise<Solved> {
   const u = job.unknowns
+  const n = job.passes.length
+  if (n > ALL_PAIRS && !job.partners) await findPartners(job, ctx)
+  const { partners } = job
   const whole = gateEnd > job.gateEnd
   const round = (gate: number, every: number): MatchRound => ({
     gate,
     every,
     cos: gate > 4 * job.spacing ? 0.9 : gate > 1.01 * gateEnd ? 0.97 : 0.985,
     radius: job.radius,
-    wanted: (i, j) => u.slotOf[i] !== u.slotOf[j],
+    wanted: (i, j) => u.slotOf[i] !== u.slotOf[j] && (!partners || partners[i * n + j] === 1),
   })
   let gate = gateStart ?? (await startGate(job, round(job.widest, 8), ctx))
   gate = Math.max(gateEnd, gate)
@@ -232,6 +255,8 @@ export async function settle(
       bound *= last < 0 ? 0.8 : 0.6
       moved = Math.max(moved, step.largest)
       if (step.largest < 1e-5 * job.spacing && bound < 0.05 * job.spacing) break
+      // the next gate is to be reached, no more
+      if (last < 0 && it > 1 && step.largest < 0.01 * job.spacing) break
     }
     if (last >= 0 && job.prior?.estimate) learnTracking(job, all, bound)
     solved = { all, bound, weak: weak as WeakModes }
@@ -266,10 +291,10 @@ function learnTracking(job: Adjustment, all: Matches[], bound: number): void {
   const { h, data, size } = assembleEquations(job, all, bound)
   const l = cholesky(h, size)
   if (!l) return
-  const inverse = choleskyInverse(l, size)
+  const inverse = choleskyInverseInside(l, size)
   // redundancy: departures that there are, less what the unknowns take up of them
   let taken = 0
-  for (let i = 0; i < size; i++) for (let j = 0; j < size; j++) taken += inverse[i * size + j] * (h[i * size + j] - data[i * size + j])
+  for (let i = 0; i < size; i++) for (let j = 0; j <= i; j++) taken += (i === j ? 1 : 2) * inverse[i * size + j] * (h[i * size + j] - data[i * size + j])
   const d = new Float64Array(6)
   let ss = 0
   let count = 0
@@ -316,7 +341,7 @@ export function frameModes(job: Adjustment, all: Matches[], bound: number): { un
 }
 
 /** Equations of matches and prior together, motions that nothing holds left out. */
-export function assembleEquations(job: Adjustment, all: Matches[], bound: number, limit?: number) {
+export function assembleEquations(job: Adjustment, all: Matches[], bound: number, limit?: number, wantsData = true) {
   const u = job.unknowns
   const eq = normalEquations(all, job.poses, u, bound)
   const weak = weakModes(eq.h, eq.noise, eq.size, limit ?? job.aboveNoise)
@@ -328,7 +353,8 @@ export function assembleEquations(job: Adjustment, all: Matches[], bound: number
   const g = new Float64Array(size)
   g.set(eq.g)
   for (let i = 0; i < eq.size; i++) h.set(eq.h.subarray(i * eq.size, (i + 1) * eq.size), i * size)
-  const data = Float64Array.from(h)
+  // what the matches alone say, where it is asked for
+  const data = wantsData ? Float64Array.from(h) : h
   if (job.prior) addPrior(job.prior, u, job.poses, job.centres, job.levers, h, g)
   // what neither surface nor record holds stays where it is
   for (let c = 0; c < weak.count; c++)
@@ -342,7 +368,7 @@ export function assembleEquations(job: Adjustment, all: Matches[], bound: number
 }
 
 function solveStep(job: Adjustment, all: Matches[], bound: number, limit: number | undefined): { weak: WeakModes; largest: number } {
-  const { h, g, size, own, weak } = assembleEquations(job, all, bound, limit)
+  const { h, g, size, own, weak } = assembleEquations(job, all, bound, limit, false)
   const l = cholesky(h, size)
   if (!l) throw nothingShared()
   const step = choleskySolve(l, g, size)

@@ -67,7 +67,7 @@ export function report(job: Adjustment, anchor: number, solved: Solved, rounds: 
   // where setups are known, what passes of one do against each other is held by the record
   const whole = job.prior ? frameModes(job, all, solved.bound) : { unknowns: job.unknowns, weak: solved.weak }
   const free = freeMotions(job, whole.unknowns, whole.weak, apart)
-  const { covariance, size, correlated } = poseCovariance(job, solved)
+  const { covariance, correlated } = poseCovariance(job, solved)
   const reports = passes.map((_, i): PassReport => {
     const values = found.byPass[i]
     const held = free.filter((f) => f.passes.includes(i))
@@ -82,7 +82,7 @@ export function report(job: Adjustment, anchor: number, solved: Solved, rounds: 
       count: values.length,
       rms: rmsOf(values),
       largest: values.length ? largestOf(values) : 0,
-      sigma: apart.includes(i) || held.length ? Infinity : passSigma(job, i, covariance, size),
+      sigma: apart.includes(i) || held.length ? Infinity : passSigma(job, i, covariance),
       moved: movedBy(job, i),
       departed,
       free: held,
@@ -153,42 +153,56 @@ function gapsByPair(job: Adjustment, { all }: Solved) {
 /** Share of the spacing that surfaces beside edges and where bends begin are found elsewhere by another pass: gaps of noiseless passes, rms (bracket, 0.4 and 0.8 mm). */
 const BIAS = 0.0025
 
-/** Covariance of all unknowns: the sandwich of what the gaps' own correlation says, the prior as evidence beside them. */
-function poseCovariance(job: Adjustment, solved: Solved): { covariance: Float64Array; size: number; correlated: number } {
+/** Covariance of each slot's six numbers (36 a slot): the sandwich of what the gaps' own correlation says, the prior as evidence beside them. */
+function poseCovariance(job: Adjustment, solved: Solved): { covariance: Float64Array; correlated: number } {
   const u = job.unknowns
   const { h, data, size, own, weak } = assembleEquations(job, solved.all, solved.bound)
   const lever = median(job.levers)
   const c = correlationOf(solved.all, job.poses, job.radius, lever)
   const m = gradientCovariance(solved.all, job.poses, u, solved.bound, c, job.radius, { size: BIAS * job.spacing, reach: 0.3 * lever }, weak)
   const l = cholesky(h, size)
-  const covariance = new Float64Array(own * own)
-  const at = c.value.findLastIndex((v) => v > 0.1 * c.variance)
-  const correlated = at < 0 ? 0 : c.until[at]
-  if (!l) return { covariance: covariance.fill(Infinity), size: own, correlated }
+  const covariance = new Float64Array(6 * own)
+  const far = c.value.findLastIndex((v) => v > 0.1 * c.variance)
+  const correlated = far < 0 ? 0 : c.until[far]
+  if (!l) return { covariance: covariance.fill(Infinity), correlated }
   const inverse = choleskyInverse(l, size)
-  // what is not from the matches is the prior, and stands for its own covariance
-  const middle = new Float64Array(size * size)
-  for (let i = 0; i < size; i++)
-    for (let j = 0; j < size; j++) middle[i * size + j] = h[i * size + j] - data[i * size + j] + (i < own && j < own ? m[i * own + j] : 0)
-  const left = new Float64Array(own * size)
-  for (let i = 0; i < own; i++)
+  // what is not from the matches is the prior, and stands for its own covariance; most of it is zeros when there are many passes
+  const starts = new Int32Array(size + 1)
+  const columns: number[] = []
+  const values: number[] = []
+  for (let i = 0; i < size; i++) {
+    for (let j = 0; j < size; j++) {
+      const v = h[i * size + j] - data[i * size + j] + (i < own && j < own ? m[i * own + j] : 0)
+      if (v === 0) continue
+      columns.push(j)
+      values.push(v)
+    }
+    starts[i + 1] = columns.length
+  }
+  const at = Int32Array.from(columns)
+  const middle = Float64Array.from(values)
+  const left = new Float64Array(size)
+  for (let i = 0; i < own; i++) {
+    left.fill(0)
     for (let k = 0; k < size; k++) {
       const f = inverse[i * size + k]
-      if (f === 0) continue
-      for (let j = 0; j < size; j++) left[i * size + j] += f * middle[k * size + j]
+      if (f !== 0) for (let e = starts[k]; e < starts[k + 1]; e++) left[at[e]] += f * middle[e]
     }
-  for (let i = 0; i < own; i++)
-    for (let k = 0; k < size; k++) {
-      const f = left[i * size + k]
-      for (let j = 0; j < own; j++) covariance[i * own + j] += f * inverse[k * size + j]
+    // only how the six numbers of one pass go with one another is asked for
+    const block = 6 * Math.floor(i / 6)
+    for (let j = block; j < block + 6; j++) {
+      let s = 0
+      for (let k = 0; k < size; k++) s += left[k] * inverse[j * size + k]
+      covariance[6 * i + j - block] = s
     }
-  return { covariance, size: own, correlated }
+  }
+  return { covariance, correlated }
 }
 
 const PLACES = 200
 
 /** Standard deviation of a pass's own places, by the covariance of its pose. */
-function passSigma(job: Adjustment, i: number, covariance: Float64Array, size: number): number {
+function passSigma(job: Adjustment, i: number, covariance: Float64Array): number {
   const s = job.unknowns.slotOf[i]
   if (s < 0) return 0
   const { xyz, index } = job.match[i].surfels
@@ -199,8 +213,7 @@ function passSigma(job: Adjustment, i: number, covariance: Float64Array, size: n
   for (let k = 0; k < index.length; k += step, count++) {
     const p = transformPoint(job.poses[i], xyz[3 * index[k]], xyz[3 * index[k] + 1], xyz[3 * index[k] + 2])
     movementAt(job.unknowns, s, p[0], p[1], p[2], J)
-    for (let r = 0; r < 3; r++)
-      for (let a = 0; a < 6; a++) for (let b = 0; b < 6; b++) sum += J[6 * r + a] * J[6 * r + b] * covariance[(6 * s + a) * size + 6 * s + b]
+    for (let r = 0; r < 3; r++) for (let a = 0; a < 6; a++) for (let b = 0; b < 6; b++) sum += J[6 * r + a] * J[6 * r + b] * covariance[36 * s + 6 * a + b]
   }
   return count ? Math.sqrt(Math.max(0, sum) / count) : Infinity
 }

@@ -1,6 +1,6 @@
 import { f64, u8 } from '../base/arrays.ts'
 import { invertRigid, multiply, type Mat4 } from '../base/mat4.ts'
-import { defineKernel, type RunContext } from '../base/run.ts'
+import { defineKernel, inFlight, type RunContext } from '../base/run.ts'
 import { localSurface, newLocalSurface, type SurfaceGrid } from '../shape/localsurface.ts'
 import { nearestWithin, runsFor, type RowGrid } from '../space/rowgrid.ts'
 import { signAt, type Side } from './side.ts'
@@ -107,6 +107,9 @@ function runsFor2(grid: RowGrid, r: number): Int32Array {
   return kept.runs
 }
 
+/** Passes whose matches are looked for at a time. */
+export const IN_FLIGHT = 3
+
 /** Least number of matches that a pair of passes needs to count. */
 const FEWEST_MATCHES = 12
 
@@ -120,21 +123,21 @@ export interface MatchRound {
   radius: number
   /** whether two passes may tell of each other */
   wanted(i: number, j: number): boolean
+  /** matches that a pair needs to count; default 12 */
+  fewest?: number
 }
 
 /** All matches between passes at the given poses. */
 export async function findMatches(passes: MatchPass[], poses: Mat4[], boxes: Float64Array[], round: MatchRound, ctx: RunContext): Promise<Matches[]> {
-  const all: Matches[] = []
-  for (let j = 0; j < passes.length; j++) {
+  const found = await inFlight(passes, IN_FLIGHT, async ({ grid, side, surfels }, j): Promise<Matches[]> => {
     const back = invertRigid(poses[j])
     const others = passes.flatMap((_, i) => {
       if (i === j || !round.wanted(i, j)) return []
       const toJ = multiply(back, poses[i])
       return boxesMeet(boxes[i], toJ, boxes[j], round.gate + round.radius) ? [{ i, toJ }] : []
     })
-    if (!others.length) continue
+    if (!others.length) return []
     // all of them at once, so that the threads load this pass once a round
-    const { grid, side, surfels } = passes[j]
     const { list, ...args } = gather(others, passes, round.every)
     const parts = await ctx.parallel.map(
       matchKernel,
@@ -143,9 +146,9 @@ export async function findMatches(passes: MatchPass[], poses: Mat4[], boxes: Flo
       2048,
       ctx,
     )
-    all.push(...assemble(parts, others, passes, list, j))
-  }
-  return all
+    return assemble(parts, others, passes, list, j, round.fewest ?? FEWEST_MATCHES)
+  })
+  return found.flat()
 }
 
 interface Other {
@@ -176,7 +179,7 @@ function gather(others: Other[], passes: MatchPass[], every: number): { surfels:
 }
 
 /** What the kernel found, sorted out by pass. */
-function assemble(parts: Float64Array[], others: Other[], passes: MatchPass[], list: Int32Array[], j: number): Matches[] {
+function assemble(parts: Float64Array[], others: Other[], passes: MatchPass[], list: Int32Array[], j: number, fewest: number): Matches[] {
   const out: Matches[] = []
   let part = 0
   let at = 0
@@ -205,7 +208,7 @@ function assemble(parts: Float64Array[], others: Other[], passes: MatchPass[], l
       count++
       at += OUT
     }
-    if (count >= FEWEST_MATCHES) out.push({ a: i, b: j, data: data.slice(0, count * MATCH), count })
+    if (count >= fewest) out.push({ a: i, b: j, data: data.slice(0, count * MATCH), count })
     from = until
   })
   return out

@@ -116,7 +116,7 @@ export const surfelKernel = defineKernel('align.surfels', (a: SurfelArgs, start:
 /** Surfels of one pass. radius: of the largest neighbourhood, mm; samples: how many are chosen at the most; spacing: of its points, mm. */
 export async function findSurfels(grid: SurfaceGrid, side: Side, radius: number, samples: number, spacing: number, ctx: RunContext): Promise<Surfels> {
   // the noise first, from a sparse sample; then the surfels that are sound by it
-  const probe = room(grid, side, 2000, radius, Infinity, 0)
+  const probe = room(grid, side, Math.min(2000, 2 * samples), radius, Infinity, 0)
   await ctx.parallel.map(surfelKernel, probe, probe.good.length, 512, ctx)
   const finite = probe.sigmas.filter((s) => s < Infinity)
   // edges only ever make a residual larger: below the middle

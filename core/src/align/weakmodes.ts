@@ -27,11 +27,17 @@ export const SETUP_ABOVE_NOISE = 50
  * inverse iteration with Rayleigh-Ritz (Bathe and Wilson 1973).
  */
 export function weakModes(h: Float64Array, noise: Float64Array, size: number, limit = ABOVE_NOISE): WeakModes {
-  const n = Float64Array.from(noise)
   let mean = 0
-  for (let i = 0; i < size; i++) mean += n[i * size + i] / Math.max(1, size)
+  for (let i = 0; i < size; i++) mean += noise[i * size + i] / Math.max(1, size)
   // what has no matches has no noise either, and is not held
-  for (let i = 0; i < size; i++) n[i * size + i] += 1e-6 * mean + 1e-300
+  const least = 1e-6 * mean + 1e-300
+  const above = new Float64Array(size * size)
+  for (let i = 0; i < above.length; i++) above[i] = h[i] - limit * noise[i]
+  for (let i = 0; i < size; i++) above[i * size + i] -= limit * least
+  // nothing below the limit, and most of the time nothing is, leaves H - limit N positive definite (Sylvester 1852)
+  if (cholesky(above, size)) return { vectors: new Float64Array(0), weighted: new Float64Array(0), holds: new Float64Array(0), count: 0 }
+  const n = Float64Array.from(noise)
+  for (let i = 0; i < size; i++) n[i * size + i] += least
   const all = size <= 72 ? whole(h, n, size) : lowest(h, n, size, limit)
   const keep = [...all.values.keys()].filter((k) => all.values[k] < limit)
   const vectors = new Float64Array(size * keep.length)
@@ -161,6 +167,7 @@ export function stiffnessWithoutWeak(h: Float64Array, size: number, w: WeakModes
 
 /** P' M P with P = 1 - V V' N: a covariance of gradients without what only noise made, in place. */
 export function varianceWithoutWeak(m: Float64Array, size: number, w: WeakModes): void {
+  if (!w.count) return
   const column = new Float64Array(size)
   for (let pass = 0; pass < 2; pass++) {
     for (let j = 0; j < size; j++) {

@@ -76,3 +76,17 @@ export function subProgress(ctx: RunContext, from: number, to: number, phase?: s
     parallel: ctx.parallel,
   }
 }
+
+/** Runs over a list with some of them under way at a time, so that threads need not wait while the next is made ready; results in order. */
+export async function inFlight<T, R>(items: readonly T[], many: number, run: (item: T, i: number) => Promise<R>): Promise<R[]> {
+  const out = new Array<R>(items.length)
+  let next = 0
+  const lane = async () => {
+    while (next < items.length) {
+      const i = next++
+      out[i] = await run(items[i], i)
+    }
+  }
+  await Promise.all(Array.from({ length: Math.min(many, items.length) }, lane))
+  return out
+}

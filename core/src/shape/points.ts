@@ -1,6 +1,7 @@
 import { f32, u8 } from '../base/arrays.ts'
 import { OakError } from '../base/errors.ts'
 import { transformArray, transformPoint } from '../base/mat4.ts'
+import { select } from '../base/stats.ts'
 
 /** Measured points of one pass, in the coordinates they were captured in (mm). Immutable by convention. */
 export interface Points {
@@ -100,9 +101,9 @@ export function coreBox(xyz: ArrayLike<number>, sample = 20_000): Box {
   let strays = false
   for (let k = 0; k < 3; k++) {
     for (let i = 0; i < m; i++) values[i] = xyz[3 * i * step + k]
-    values.sort()
     const cut = Math.max(1, Math.floor(0.001 * m))
-    const [lo, hi] = [values[cut], values[m - 1 - cut]]
+    const lo = select(values, cut)
+    const hi = select(values, m - 1 - cut)
     const grow = 0.1 * (hi - lo)
     out[k] = Math.max(whole[k], lo - grow)
     out[k + 3] = Math.min(whole[k + 3], hi + grow)

@@ -173,6 +173,18 @@ export function runsFor(g: RowGrid, r: number): Int32Array {
 
 /** Nearest point within r: its place in the **sorted** order, or -1. d2[0] becomes the squared distance. */
 export function nearestWithin(g: RowGrid, x: number, y: number, z: number, r: number, runs: Int32Array, d2: Float64Array): number {
+  // most are near: small balls first, since a ball of twice the radius holds four times the points
+  for (let near = NEAR * g.cell; near < 0.6 * r; near *= 2) {
+    const at = nearestIn(g, x, y, z, near, runs, d2)
+    if (at >= 0) return at
+  }
+  return nearestIn(g, x, y, z, r, runs, d2)
+}
+
+/** Share of a row's width that is searched first. */
+const NEAR = 0.35
+
+function nearestIn(g: RowGrid, x: number, y: number, z: number, r: number, runs: Int32Array, d2: Float64Array): number {
   const n = rowRuns(g, x, y, z, r, runs)
   const p = g.xyz
   let best = r * r
