@@ -131,13 +131,18 @@ describe('surfels', () => {
     const good = new Uint8Array(n).fill(1)
     for (let i = 0; i < n; i++) normals.set(i < 5000 ? [0, 0, 1] : i < 5040 ? [1, 0, 0] : [0, 1, 0], 3 * i)
     good.fill(0, 5040)
-    const chosen = balanceByNormal(normals, good, 300)
+    const ids = Array.from({ length: n }, (_, i) => i)
+    const chosen = balanceByNormal(normals, good, ids, 300)
     const side = [...chosen].filter((i) => i >= 5000).length
     expect(side).toBe(40)
     expect(chosen.length).toBeGreaterThan(250)
-    expect(chosen.length).toBeLessThanOrEqual(301)
+    expect(chosen.length).toBeLessThanOrEqual(350)
     expect(new Set(chosen).size).toBe(chosen.length)
-    expect(balanceByNormal(normals, good, 99_999).length).toBe(5040)
+    expect(balanceByNormal(normals, good, ids, 99_999).length).toBe(5040)
+    // twenty that come or go change nobody else's fate but by their number
+    const fewer = good.slice().fill(0, 100, 120)
+    const others = balanceByNormal(normals, fewer, ids, 300)
+    expect([...others].filter((i) => !chosen.includes(i)).length).toBeLessThan(8)
   })
   test('weigh as much as what they say independently of their neighbours', () => {
     // a thousand in one place say no more than one; far apart each says its own

@@ -5,7 +5,7 @@ import { cholesky, choleskyInverseInside, choleskySolve } from '../base/solve.ts
 import { median } from '../base/stats.ts'
 import { boxDiagonal, coreBox, type Placed, type Points } from '../shape/points.ts'
 import { weighByArea } from '../shape/localsurface.ts'
-import { pointSpacing } from '../shape/spacing.ts'
+import { pointSpacing, spacingIn } from '../shape/spacing.ts'
 import { buildRowGrid } from '../space/rowgrid.ts'
 import { report, type JointResult } from './jointreport.ts'
 import { findMatches, IN_FLIGHT, type Matches, type MatchPass, type MatchRound } from './match.ts'
@@ -128,8 +128,10 @@ export async function adjustJointly(passes: Placed<Points>[], options: JointOpti
 }
 
 export async function prepare(passes: Placed<Points>[], options: JointOptions, ctx: RunContext): Promise<Adjustment> {
-  const spacings = passes.map((p) => pointSpacing(p.data.xyz, 500))
-  const known = spacings.filter((s) => s > 0)
+  // rows by a rough spacing; in them the spacing as it is
+  const rough = passes.map((p) => pointSpacing(p.data.xyz, 100))
+  const grids = passes.map((p, i) => (rough[i] > 0 ? buildRowGrid(p.data.xyz, RADIUS * rough[i]) : null))
+  const known = grids.map((g, i) => (g ? spacingIn(g) || rough[i] : 0)).filter((s) => s > 0)
   if (!known.length) throw new OakError('too-few-points', 'The passes have too few points to be adjusted.', { remedy: 'Check that the files hold the scan.' })
   // of several scanners the coarser one sets how finely surfaces can be compared, but no single odd pass
   const spacing = Math.min(Math.max(...known), 2 * median(known))
@@ -137,8 +139,10 @@ export async function prepare(passes: Placed<Points>[], options: JointOptions, c
   const samples = options.samples ?? Math.min(SURFELS, Math.max(LEAST_SURFELS, ALL_SURFELS / passes.length))
   let ready = 0
   const silent = { ...ctx, progress: () => undefined }
-  const match = await inFlight(passes, IN_FLIGHT, async ({ data }): Promise<MatchPass> => {
-    const grid = await weighByArea(buildRowGrid(data.xyz, radius), 0.5 * radius, silent)
+  const match = await inFlight(passes, IN_FLIGHT, async ({ data }, i): Promise<MatchPass> => {
+    const own = grids[i]
+    const rows = own && radius < 1.5 * own.cell && radius > 0.5 * own.cell ? own : buildRowGrid(data.xyz, radius)
+    const grid = await weighByArea(rows, 0.5 * radius, silent)
     checkCancelled(ctx)
     const side = await sideOf(data, silent)
     const surfels = await findSurfels(grid, side, radius, Math.min(samples, Math.ceil(grid.ids.length / 3)), spacing, silent)

@@ -4,7 +4,7 @@ import { defineKernel, inFlight, type RunContext } from '../base/run.ts'
 import { localSurface, newLocalSurface, type SurfaceGrid } from '../shape/localsurface.ts'
 import { nearestWithin, runsFor, type RowGrid } from '../space/rowgrid.ts'
 import { signAt, type Side } from './side.ts'
-import { SCALES, sound, SOUND, type Surfels } from './surfels.ts'
+import { SCALES, soundness, SOUND, type Surfels } from './surfels.ts'
 
 /** A pass as the adjustment sees it. */
 export interface MatchPass {
@@ -38,7 +38,7 @@ interface MatchArgs {
   cos: number
 }
 
-const OUT = 8
+const OUT = 9
 const d2 = new Float64Array(1)
 
 /**
@@ -74,7 +74,8 @@ export const matchKernel = defineKernel('align.match', (a: MatchArgs, start: num
       z += q.height * nz
       localSurface(grid, x, y, z, r, nx, ny, nz, q)
     }
-    if (!sound(q, a.limit)) continue
+    const trust = soundness(q, a.limit)
+    if (trust === 0) continue
     if (nx * q.nx + ny * q.ny + nz * q.nz < a.cos) continue
     x += q.height * nx
     y += q.height * ny
@@ -96,6 +97,7 @@ export const matchKernel = defineKernel('align.match', (a: MatchArgs, start: num
     out[n + 5] = q.ny
     out[n + 6] = q.nz
     out[n + 7] = f[i + 6] + q.leverage * 0.5 * (q.sigma * q.sigma + a.noise * a.noise)
+    out[n + 8] = trust
     n += OUT
   }
   return out.slice(0, n)
@@ -158,7 +160,7 @@ interface Other {
 
 /** The chosen surfels of several passes, one after the other, in the coordinates of the pass they are matched with. */
 function gather(others: Other[], passes: MatchPass[], every: number): { surfels: Float64Array; scale: Uint8Array; list: Int32Array[] } {
-  const list = others.map(({ i }) => (every === 1 ? passes[i].surfels.index : passes[i].surfels.index.filter((_, k) => k % every === 0)))
+  const list = others.map(({ i }) => (every === 1 ? passes[i].surfels.index : passes[i].surfels.index.filter((s) => passes[i].surfels.lots[s] < 1 / every)))
   const total = list.reduce((s, l) => s + l.length, 0)
   const out = f64(7 * total)
   const scale = u8(total)
@@ -204,7 +206,7 @@ function assemble(parts: Float64Array[], others: Other[], passes: MatchPass[], l
       }
       for (let c = 0; c < 6; c++) data[o + 6 + c] = f[at + 1 + c]
       data[o + 12] = 1 / Math.max(f[at + 7], 1e-300)
-      data[o + 13] = share[s]
+      data[o + 13] = share[s] * f[at + 8]
       count++
       at += OUT
     }

@@ -1,4 +1,5 @@
-import { f32, u8 } from '../base/arrays.ts'
+import { f32, i32, u8 } from '../base/arrays.ts'
+import { lot } from '../base/random.ts'
 import { defineKernel, subProgress, type RunContext } from '../base/run.ts'
 import { quantile } from '../base/stats.ts'
 import { localPlane, newLocalPlane } from '../shape/localplane.ts'
@@ -25,6 +26,8 @@ export interface Surfels {
   index: Int32Array
   /** N: share of independent information of the chosen ones */
   share: Float32Array
+  /** N: the lot of each, for choosing some of them */
+  lots: Float32Array
   /** noise of the pass across its surface, mm */
   sigma: number
 }
@@ -32,13 +35,15 @@ export interface Surfels {
 interface SurfelArgs {
   grid: SurfaceGrid
   side: Side
-  stride: number
+  /** samples: places in the grid's order */
+  at: Int32Array
   radius: number
   xyz: Float32Array
   normals: Float32Array
   sigmas: Float32Array
   variance: Float32Array
   good: Uint8Array
+  trust: Float32Array
   scale: Uint8Array
   /** residual above which a surface is unsound; Infinity while the noise is still being measured */
   limit: number
@@ -60,20 +65,30 @@ export const FEWEST = 14
  */
 const SMOOTH = 0.02
 /** candidates for each surfel that is kept */
-const CANDIDATES = 6
+const CANDIDATES = 10
 
-/** Whether a fitted surface may be trusted. `limit`: largest residual, mm. */
-export function sound(q: LocalSurface, limit: number): boolean {
-  return q.count >= FEWEST && q.sigma <= limit && q.breadth > 0.25 && q.offside < OFF_CENTRE
+/**
+ * How far a fitted surface may be trusted, 0 to 1; limit: largest residual, mm. Not yes or no: a surface at the border of what is trusted would come and go with the
+ * rounding of its points, and take a hundredth of the stated error with it.
+ */
+export function soundness(q: LocalSurface, limit: number): number {
+  if (q.count < FEWEST || q.sigma > limit || q.breadth < 0.25 || q.offside > OFF_CENTRE) return 0
+  return (
+    Math.min(1, (1 - q.sigma / limit) / FADE) *
+    Math.min(1, (1 - q.offside / OFF_CENTRE) / FADE) *
+    Math.min(1, (q.breadth - 0.25) / FADE) *
+    Math.min(1, (q.count - FEWEST + 1) / 4)
+  )
 }
+/** Trust grows to the full within this share of a limit. */
+const FADE = 0.1
 
 export const surfelKernel = defineKernel('align.surfels', (a: SurfelArgs, start: number, end: number) => {
   const { grid, side, radius, xyz, normals } = a
   const plane = newLocalPlane()
   const q = newLocalSurface()
-  const last = grid.ids.length - 1
   for (let s = start; s < end; s++) {
-    const at = Math.min(last, Math.floor((s + 0.5) * a.stride))
+    const at = a.at[s]
     const i = 3 * at
     const x = grid.xyz[i]
     const y = grid.xyz[i + 1]
@@ -89,7 +104,7 @@ export const surfelKernel = defineKernel('align.surfels', (a: SurfelArgs, start:
       if (q.count < FEWEST) break
       a.sigmas[s] = Math.min(a.sigmas[s], q.sigma)
       // a sample that is itself a stray lies off its neighbours' surface
-      if (!sound(q, a.limit) || Math.abs(q.height) > 4 * q.sigma + 1e-6 * r) continue
+      if (!soundness(q, a.limit) || Math.abs(q.height) > 4 * q.sigma + 1e-6 * r) continue
       // once more from the surface itself, as the other passes will look at it: the same ball over the same tangent plane. Without it gaps of rounds
       // were off by a quarter of their deviation, all to one side
       const px = x + q.height * sign * plane.nx
@@ -97,8 +112,10 @@ export const surfelKernel = defineKernel('align.surfels', (a: SurfelArgs, start:
       const pz = z + q.height * sign * plane.nz
       const { nx, ny, nz } = q
       localSurface(grid, px, py, pz, r, nx, ny, nz, q)
-      if (!sound(q, a.limit)) continue
+      const trust = soundness(q, a.limit)
+      if (trust < a.trust[s] || trust === 0) continue
       a.good[s] = 1
+      a.trust[s] = trust
       a.scale[s] = k
       xyz[3 * s] = px + q.height * nx
       xyz[3 * s + 1] = py + q.height * ny
@@ -108,7 +125,7 @@ export const surfelKernel = defineKernel('align.surfels', (a: SurfelArgs, start:
       normals[3 * s + 2] = q.nz
       // the noise of a single place is known from some twenty points only: half of it is what the pass has everywhere
       a.variance[s] = q.leverage * 0.5 * (q.sigma * q.sigma + a.noise * a.noise)
-      break
+      if (trust === 1) break
     }
   }
 })
@@ -124,70 +141,78 @@ export async function findSurfels(grid: SurfaceGrid, side: Side, radius: number,
   const all = room(grid, side, CANDIDATES * samples, radius, SOUND * sigma, sigma)
   const part = subProgress(ctx, 0.1, 1)
   await ctx.parallel.map(surfelKernel, all, all.good.length, 1024, ctx, (d) => part.progress(d))
-  const index = balanceByNormal(all.normals, all.good, samples)
+  const ids = all.at.map((i) => grid.ids[i])
+  const index = balanceByNormal(all.normals, all.good, ids, samples)
   const share = independentShare(all.xyz, all.scale, index, radius)
-  return { xyz: all.xyz, normals: all.normals, scale: all.scale, variance: all.variance, index, share, sigma }
+  for (const s of index) share[s] *= all.trust[s]
+  const lots = Float32Array.from(ids, (id) => lot(id, EVERY))
+  return { xyz: all.xyz, normals: all.normals, scale: all.scale, variance: all.variance, index, share, lots, sigma }
 }
 
+/** salts of the lots */
+const SAMPLE = 1
+const CHOICE = 2
+const EVERY = 3
+const VOICE = 4
+
 function room(grid: SurfaceGrid, side: Side, samples: number, radius: number, limit: number, noise: number): SurfelArgs {
-  const n = Math.min(samples, grid.ids.length)
+  const share = samples / grid.ids.length
+  const drawn: number[] = []
+  for (let i = 0; i < grid.ids.length; i++) if (lot(grid.ids[i], SAMPLE) < share) drawn.push(i)
+  const n = drawn.length
+  const at = i32(n)
+  at.set(drawn)
   return {
     grid,
     side,
-    stride: grid.ids.length / Math.max(1, n),
+    at,
     radius,
     xyz: f32(3 * n),
     normals: f32(3 * n),
     sigmas: f32(n),
     variance: f32(n),
     good: u8(n),
+    trust: f32(n),
     scale: u8(n),
     limit,
     noise,
   }
 }
 
-const BUCKETS = 24
+/** Normals within this angle say the same; its cosine. */
+const ALIKE = Math.cos((6 * Math.PI) / 180)
+/** So many of them, drawn by lot, tell how many say the same. */
+const VOICES = 1500
 
 /**
  * Chooses about `target` of the good samples so that every direction of the normals is served alike (Rusinkiewicz and
- * Levoy 2001): flat faces give thousands of surfels that say the same, a round gives few that hold a direction alone.
+ * Levoy 2001): flat faces give thousands of surfels that say the same, a round gives few that hold a direction alone. Each stays with a probability of one over
+ * the number of those that look its way, by its own lot: the choice does not hang on the axes, and what comes or goes changes no other's fate.
+ * Tried: spread evenly over the surface besides (Matern's second process): no nearer the truth.
  */
-export function balanceByNormal(normals: Float32Array, good: Uint8Array, target: number): Int32Array {
-  const bucket = new Int16Array(good.length).fill(-1)
-  const sizes = new Int32Array(BUCKETS * BUCKETS)
-  for (let s = 0; s < good.length; s++) {
-    if (!good[s]) continue
-    // octahedral map of the sphere (Meyer 2010)
-    const l = Math.abs(normals[3 * s]) + Math.abs(normals[3 * s + 1]) + Math.abs(normals[3 * s + 2])
-    let x = normals[3 * s] / l
-    let y = normals[3 * s + 1] / l
-    if (normals[3 * s + 2] < 0) [x, y] = [(1 - Math.abs(y)) * Math.sign(x || 1), (1 - Math.abs(x)) * Math.sign(y || 1)]
-    const u = Math.min(BUCKETS - 1, Math.floor((x / 2 + 0.5) * BUCKETS))
-    const v = Math.min(BUCKETS - 1, Math.floor((y / 2 + 0.5) * BUCKETS))
-    bucket[s] = u * BUCKETS + v
-    sizes[bucket[s]]++
+export function balanceByNormal(normals: Float32Array, good: Uint8Array, ids: ArrayLike<number>, target: number): Int32Array {
+  const list: number[] = []
+  for (let s = 0; s < good.length; s++) if (good[s]) list.push(s)
+  if (list.length <= target) return Int32Array.from(list)
+  const share = VOICES / list.length
+  const voices = Float64Array.from(list.filter((s) => lot(ids[s], VOICE) < share).flatMap((s) => [normals[3 * s], normals[3 * s + 1], normals[3 * s + 2]]))
+  const alike = list.map((s) => {
+    let n = 0
+    for (let v = 0; v < voices.length; v += 3)
+      if (normals[3 * s] * voices[v] + normals[3 * s + 1] * voices[v + 1] + normals[3 * s + 2] * voices[v + 2] > ALIKE) n++
+    // its own voice, in case nobody else has it
+    return Math.max(n, share)
+  })
+  // probability cap / alike, at most 1; the cap that gives as many as wanted, by bisection
+  let [low, high] = [0, Math.max(1, voices.length / 3)]
+  for (let it = 0; it < 50; it++) {
+    const cap = (low + high) / 2
+    let sum = 0
+    for (const a of alike) sum += Math.min(1, cap / a)
+    if (sum < target) low = cap
+    else high = cap
   }
-  const ordered = [...sizes].sort((a, b) => a - b)
-  let left = target
-  let cap = 0
-  for (let i = 0; i < ordered.length; i++) {
-    cap = left / (ordered.length - i)
-    if (ordered[i] > cap) break
-    left -= ordered[i]
-    cap = Infinity
-  }
-  const seen = new Int32Array(sizes.length)
-  const chosen: number[] = []
-  for (let s = 0; s < good.length; s++) {
-    const b = bucket[s]
-    if (b < 0) continue
-    // evenly out of each bucket
-    const take = Math.min(sizes[b], Math.ceil(cap))
-    const k = seen[b]++
-    if (Math.floor(((k + 1) * take) / sizes[b]) > Math.floor((k * take) / sizes[b])) chosen.push(s)
-  }
-  return Int32Array.from(chosen)
+  return Int32Array.from(list.filter((s, k) => lot(ids[s], CHOICE) * alike[k] < high))
 }
 
 /**

@@ -56,3 +56,14 @@ export function randomQuaternion(random: Random): [number, number, number, numbe
   const t = Math.sqrt(u)
   return [t * Math.cos(w), s * Math.sin(v), s * Math.cos(v), t * Math.sin(w)]
 }
+
+/**
+ * The lot that a whole number draws, uniform in [0, 1), always the same (finaliser of MurmurHash3, Appleby 2011). Whoever takes the members whose lot is below a share gets nearly the
+ * same ones when a few come, go or change: a choice of every k-th does not.
+ */
+export function lot(id: number, salt = 0): number {
+  let h = (id ^ Math.imul(salt + 1, 0x9e3779b9)) | 0
+  h = Math.imul(h ^ (h >>> 16), 0x85ebca6b)
+  h = Math.imul(h ^ (h >>> 13), 0xc2b2ae35)
+  return ((h ^ (h >>> 16)) >>> 0) / 4294967296
+}

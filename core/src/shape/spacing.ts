@@ -1,5 +1,7 @@
 import { boxDiagonal, coreBox } from './points.ts'
+import { lot } from '../base/random.ts'
 import { median } from '../base/stats.ts'
+import { rowRuns, runsFor, type RowGrid } from '../space/rowgrid.ts'
 import { buildKdTree, nearestK } from '../space/kdtree.ts'
 
 /**
@@ -23,6 +25,47 @@ export function pointSpacing(xyz: Float32Array, sample = 2000): number {
   }
   return values.length ? median(values) : 0
 }
+
+/**
+ * The same, exactly: third-nearest neighbours in the whole cloud of some points that are drawn by lot, so that it does not matter how the cloud lies and hardly which other points
+ * there are. 0 when too few have three neighbours within ten rows.
+ */
+export function spacingIn(grid: RowGrid, sample = 500): number {
+  const n = grid.ids.length
+  const share = sample / n
+  const widest = 10 * grid.cell
+  const runs = runsFor(grid, widest)
+  const values: number[] = []
+  for (let i = 0; i < n; i++) {
+    if (lot(grid.ids[i], SPACING) >= share) continue
+    const x = grid.xyz[3 * i]
+    const y = grid.xyz[3 * i + 1]
+    const z = grid.xyz[3 * i + 2]
+    for (let r = 0.5 * grid.cell; r <= widest; r *= 2) {
+      // the three smallest distances within r
+      let [a, b, c] = [r * r, r * r, r * r]
+      let found = 0
+      const m = rowRuns(grid, x, y, z, r, runs)
+      for (let k = 0; k < m; k++)
+        for (let j = runs[2 * k]; j < runs[2 * k + 1]; j++) {
+          if (j === i) continue
+          const d = (grid.xyz[3 * j] - x) ** 2 + (grid.xyz[3 * j + 1] - y) ** 2 + (grid.xyz[3 * j + 2] - z) ** 2
+          if (d >= c) continue
+          found++
+          if (d < a) [a, b, c] = [d, a, b]
+          else if (d < b) [b, c] = [d, b]
+          else c = d
+        }
+      if (found < 3) continue
+      if (c > 0) values.push(Math.sqrt(c))
+      break
+    }
+  }
+  return values.length >= Math.min(20, n / 2) ? median(values) : 0
+}
+
+/** salt of the lots, so that other choices draw others */
+const SPACING = 11
 
 /** Full-density pieces of a large cloud: all points of some evenly chosen slabs. */
 function denseSample(xyz: Float32Array): Float32Array {
