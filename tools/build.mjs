@@ -6,6 +6,7 @@ const root = new URL('..', import.meta.url).pathname
 const entries = {
   thread: 'threads/src/thread.ts',
   bench: 'bench/src/main.ts',
+  brokenreader: 'bench/src/brokenreader.ts',
   oak: 'cli/src/main.ts',
   server: 'server/src/main.ts',
   worker: 'server/src/worker/main.ts',

@@ -26,6 +26,7 @@ import { prepareSignedDistance } from '@oak-gauge/core/space/signed.ts'
 import { BOLTS, BORE_HEIGHT, bracket, NOMINAL_BRACKET } from '@oak-gauge/demo/parts/bracket.ts'
 import { tessellate } from '@oak-gauge/demo/cad.ts'
 import { benchViews, record, smallPose, type Recorded } from '@oak-gauge/demo/passes.ts'
+import { benchBroken } from './broken.ts'
 import { openInBrowser } from './browser.ts'
 import { benchCalibration } from './calibrate.ts'
 import { benchMany } from './many.ts'
@@ -110,13 +111,14 @@ const add = (what: string, got: string, must: string, aim: string) => {
 
 if (wants('calibrate')) benchCalibration(add)
 if (wants('markers')) benchMarkers(add)
+if (only.includes('broken')) await benchBroken(add, (line) => process.stderr.write(`${line}\n`))
 if (only.includes('zoo')) {
   // hours of it: only when asked for
   await benchZoo(only.slice(only.indexOf('zoo') + 1), ctx, (line) => process.stdout.write(`${line}\n`))
   await pool.close()
   process.exit(0)
 }
-if (only.length && only.every((p) => p === 'calibrate' || p === 'markers')) {
+if (only.length && only.every((p) => ['calibrate', 'markers', 'broken'].includes(p))) {
   // the passes are not needed
   await report()
   process.exit(0)

@@ -1,15 +1,17 @@
 import { describe, expect, test } from '@jest/globals'
 import { readFileSync } from 'node:fs'
 import { zipSync, strToU8 } from 'fflate'
-import { f32 } from '../src/base/arrays.ts'
+import { f32, u32, u8 } from '../src/base/arrays.ts'
 import { quietContext } from '../src/base/run.ts'
 import { readAny, writeAny, type Format } from '../src/formats/index.ts'
+import { unitInComment } from '../src/formats/imported.ts'
 import { bytesSource } from '../src/formats/source.ts'
 import { meshFacts } from '../src/measure/facts.ts'
 import { runOperation } from '../src/operations/registry.ts'
-import type { Mesh } from '../src/shape/mesh.ts'
+import { makeMesh, type Mesh } from '../src/shape/mesh.ts'
 import { makePoints, type Points } from '../src/shape/points.ts'
-import { boxMesh, concat, fixture, fixtureJson, fixtureSource, oakError, textSource } from './help.ts'
+import { topology } from '../src/shape/topology.ts'
+import { boxMesh, concat, fixture, fixtureJson, fixtureSource, oakError, textSource, value } from './help.ts'
 
 const mesh = async (file: string) => (await readAny(fixtureSource(file))).data as Mesh
 
@@ -64,7 +66,11 @@ describe('STEP, against the geometry kernel of gmsh 4.8.4', () => {
   test('three cubes of the same size, written in mm, inches and metres (npm occt-import-js, LGPL-2.1 test data)', async () => {
     for (const unit of ['mm', 'in', 'm']) {
       const r = await runOperation('import', { file: [{ kind: 'file', source: fixtureSource(`cad/cube-${unit}.step`) }] }, {}, quietContext)
-      expect(r.evidence.quantities.find((q) => q.name === 'size x')?.value).toBeCloseTo(1000, 3)
+      expect(value(r.evidence, 'size x')).toBeCloseTo(1000, 3)
+      expect(value(r.evidence, 'unit of the file')).toBe(unit)
+      // the kernel has converted already: the unit given as well does not do it again
+      const again = await runOperation('import', { file: [{ kind: 'file', source: fixtureSource(`cad/cube-${unit}.step`) }] }, { unit }, quietContext)
+      expect(value(again.evidence, 'size x')).toBeCloseTo(1000, 3)
     }
   })
 })
@@ -173,6 +179,85 @@ describe('bad input', () => {
     const p = await readAny(textSource('some.xyz', '0 0 0\nNaN 1 2\n1 1 1\n2 2 2\n'))
     expect((p.data as Points).xyz.length).toBe(9)
     expect(p.warnings.join(' ')).toContain('1')
+  })
+  test('vertices without numbers go with their triangles, and are counted; those behind them keep their corners', async () => {
+    const text = 'v nan 0 0\nv 0 0 0\nv 10 0 0\nv 0 10 0\nv 10 10 0\nf 1 2 3\nf 2 3 4\nf 3 5 4\n'
+    const { data, warnings } = await readAny(textSource('a.obj', text))
+    const m = data as Mesh
+    expect([...m.vertices]).toEqual([0, 0, 0, 10, 0, 0, 0, 10, 0, 10, 10, 0])
+    expect([...m.triangles]).toEqual([0, 1, 2, 1, 3, 2])
+    expect(warnings.join()).toContain('1 of 5 points had no numbers')
+  })
+  test('a cube whose vertices are parted along its edges is closed; its colours come along', async () => {
+    const box = boxMesh(10, 20, 30)
+    // each triangle with corners of its own, as exporters with normals for each face write them
+    const apart = makeMesh({
+      vertices: f32(3 * box.triangles.length).map((_, i) => box.vertices[3 * box.triangles[Math.floor(i / 3)] + (i % 3)]),
+      triangles: u32(box.triangles.length).map((_, i) => i),
+      colours: u8(3 * box.triangles.length).fill(77),
+    })
+    for (const format of ['ply', 'obj', '3mf'] as const) {
+      const { data, warnings } = await readAny(bytesSource(`cube.${format}`, concat(writeAny(format, apart, 'x'))))
+      const m = data as Mesh
+      expect([format, topology(m).closed, m.vertices.length / 3, meshFacts(m).volume]).toEqual([format, true, 8, 6000])
+      expect(warnings.join()).toContain('28 vertices lay at the very place of another')
+      if (format !== '3mf') expect([...(m.colours as Uint8Array)]).toEqual(new Array(24).fill(77))
+    }
+  })
+  test('an edge of three triangles is one edge', () => {
+    const fan = makeMesh({ vertices: Float32Array.of(0, 0, 0, 0, 0, 10, 10, 0, 0, 0, 10, 0, -10, 0, 0), triangles: Uint32Array.of(0, 1, 2, 0, 1, 3, 0, 1, 4) })
+    expect(topology(fan).nonManifoldEdges).toBe(1)
+  })
+  test('what was filled in is still told apart after a round through PLY', async () => {
+    const box = boxMesh(10, 20, 30)
+    const flags = u8(12)
+    flags[3] = flags[7] = 1
+    const { data } = await readAny(bytesSource('a.ply', concat(writeAny('ply', makeMesh({ ...box, unmeasured: flags }), 'x'))))
+    expect([...((data as Mesh).unmeasured as Uint8Array)]).toEqual([...flags])
+    // a face of four corners counts for both of its triangles
+    const text = `ply\nformat ascii 1.0\nelement vertex 5\nproperty float x\nproperty float y\nproperty float z\nelement face 2\nproperty list uchar int vertex_indices\nproperty uchar not_measured\nend_header\n0 0 0\n1 0 0\n1 1 0\n0 1 0\n2 0 0\n4 0 1 2 3 1\n3 1 4 2 0\n`
+    expect([...((await readAny(textSource('q.ply', text))).data as Mesh & { unmeasured: Uint8Array }).unmeasured]).toEqual([1, 1, 0])
+    expect(((await readAny(textSource('n.ply', text.replace('3 1\n', '3 0\n')))).data as Mesh).unmeasured).toBeUndefined()
+  })
+  test.each([
+    ['stl', 'mm'],
+    ['ply', 'mm'],
+    ['obj', 'mm'],
+    ['3mf', 'mm'],
+  ] as const)('%s says its unit when it comes back', async (format, unit) => {
+    expect(
+      (
+        await readAny(
+          bytesSource(
+            `a.${format}`,
+            concat(writeAny(format, boxMesh(10, 20, 30), 'a part with a name that is longer than an STL has room for in its eighty bytes')),
+          ),
+        )
+      ).unit,
+    ).toBe(unit)
+  })
+  test('units as others write them, and what only looks like one', () => {
+    expect(['unit: inches', 'Units = millimeters', 'UNIT mm', 'units:um', 'units m'].map(unitInComment)).toEqual(['in', 'mm', 'mm', 'um', 'm'])
+    expect(['united', 'a unit of measure', 'unit', 'no word'].map(unitInComment)).toEqual([undefined, undefined, undefined, undefined])
+  })
+  test('a table with the unit in its heading, as deviations are written, is read with it', async () => {
+    const r = await readAny(textSource('d.csv', 'x_mm,y_mm,z_mm,deviation_mm\n1,2,3,0.01\n4,5,6,0.02\n7,8,9,\n'))
+    expect([r.unit, [...(r.data as Points).xyz]]).toEqual(['mm', [1, 2, 3, 4, 5, 6, 7, 8, 9]])
+    expect(r.warnings.join()).toContain('deviation_mm')
+  })
+  test('colour that cannot be kept is told to be lost', async () => {
+    const stl = concat(writeAny('stl', boxMesh(10, 20, 30), 'x'))
+    stl[84 + 48] = 31
+    expect((await readAny(bytesSource('c.stl', stl))).warnings.join()).toContain('1 triangles carry a colour')
+    expect((await readAny(textSource('c.obj', 'mtllib a.mtl\nusemtl red\nv 0 0 0\nv 1 0 0\nv 0 1 0\nf 1 2 3\n'))).warnings.join()).toContain('lost')
+    const ply =
+      'ply\nformat ascii 1.0\nelement vertex 3\nproperty float x\nproperty float y\nproperty float z\nelement face 1\nproperty list uchar int vertex_indices\nproperty uchar red\nend_header\n0 0 0\n1 0 0\n0 1 0\n3 0 1 2 9\n'
+    expect((await readAny(textSource('c.ply', ply))).warnings.join()).toContain('only colours of vertices')
+  })
+  test('colours of points go out as text and come back', async () => {
+    const points = makePoints({ xyz: f32(30).map((_, i) => i / 8), colours: u8(30).map((_, i) => 8 * i) })
+    const { data } = await readAny(bytesSource('p.xyz', concat(writeAny('xyz', points, 'x'))))
+    expect([...((data as Points).colours as Uint8Array)]).toEqual([...(points.colours as Uint8Array)])
   })
   test('the fixtures stay small', () => {
     expect(readFileSync(new URL('./fixtures/NOTICE', import.meta.url), 'utf8')).toContain('BSD-3-Clause')

@@ -91,7 +91,8 @@ describe('operations and recipes', () => {
 })
 
 describe('bringing in', () => {
-  const stl = (m: Mesh) => concat(writeAny('stl', m, 'x'))
+  /** an STL as others write it, without a word about its unit */
+  const stl = (m: Mesh) => concat(writeAny('stl', m, 'x')).fill(0, 0, 80)
   const bring = async (name: string, bytes: Uint8Array, params: unknown = {}) => {
     const r = await runOperation('import', { file: file(name, bytes) }, params, quietContext)
     return { item: (r.outputs['item'] as Item[])[0], evidence: r.evidence }
@@ -112,6 +113,53 @@ describe('bringing in', () => {
     expect(Math.max(...xyz.map(Math.abs))).toBeLessThan(200)
     expect(item.pose[3] + xyz[3]).toBeCloseTo(100_000.25, 3)
     expect(item.pose[7] + xyz[4]).toBeCloseTo(-249_999, 3)
+  })
+  test('a unit that the file says itself is applied once, whatever is given; insisted on, the given one holds', async () => {
+    const box = boxMesh(4, 3, 2)
+    const inch = concat(writeAny('ply', box, 'x'))
+    // the same file in inches
+    const text = new TextDecoder('latin1').decode(inch)
+    const at = text.indexOf('unit mm')
+    inch.set(new TextEncoder().encode('unit in'), at)
+    const plain = await bring('a.ply', inch)
+    expect([value(plain.evidence, 'size x'), value(plain.evidence, 'unit of the file')]).toEqual([4 * 25.4, 'in'])
+    const twice = await bring('a.ply', inch, { unit: 'in' })
+    expect(value(twice.evidence, 'size x')).toBeCloseTo(101.6, 4)
+    expect(twice.evidence.warnings).toEqual([])
+    const other = await bring('a.ply', inch, { unit: 'cm' })
+    expect(value(other.evidence, 'size x')).toBeCloseTo(101.6, 4)
+    expect(other.evidence.warnings.join()).toMatch(/says its unit itself \(in\); the unit given, cm, was not applied/)
+    const insisted = await bring('a.ply', inch, { unit: 'cm', insist: true })
+    expect([value(insisted.evidence, 'size x'), value(insisted.evidence, 'unit of the file')]).toEqual([40, 'cm'])
+  })
+  test('a small part without a unit passes as millimetres, but not without a word', async () => {
+    const { evidence } = await bring('bracket.stl', stl(boxMesh(12, 4, 3)))
+    expect(value(evidence, 'unit of the file')).toBe('mm, assumed')
+    expect(evidence.warnings.join()).toMatch(/millimetres were taken: 13\.0 mm .* In inches it would be 330 mm/)
+    expect((await bring('large.stl', stl(boxMesh(120, 40, 30)))).evidence.warnings).toEqual([])
+  })
+  test.each([
+    ['ply', 'format ascii 1.0\ncomment made far away\nelement vertex 4\nproperty double x\nproperty double y\nproperty double z\n', 'mm'],
+    ['ply', 'format ascii 1.0\ncomment unit m\nelement vertex 4\nproperty double x\nproperty double y\nproperty double z\n', 'm'],
+  ])('five kilometres from the origin a double-precision %s keeps its micrometres (%#)', async (ending, head, unit) => {
+    const k = unit === 'm' ? 1000 : 1
+    const rows = [
+      [0, 0, 0],
+      [40.125, 0, 0],
+      [0, 30.0625, 0],
+      [0, 0, 20.03125],
+    ]
+    const text = `ply\n${head}end_header\n${rows
+      .map((r) =>
+        r
+          .map((v, i) => (v + [5e6, -3e6, 1e6][i]) / k)
+          .map(String)
+          .join(' '),
+      )
+      .join('\n')}\n`
+    const { item } = await bring(`far.${ending}`, new TextEncoder().encode(text))
+    const xyz = (item.data as Points).xyz
+    rows.forEach((r, i) => r.forEach((v, c) => expect(Math.abs(item.pose[4 * c + 3] + xyz[3 * i + c] - v - [5e6, -3e6, 1e6][c])).toBeLessThan(2e-6)))
   })
   test('the name can be given; a wrong unit is refused by name', async () => {
     expect((await bring('a.b.stl', stl(boxMesh(30, 30, 30)), { name: 'Shaft 7' })).item.name).toBe('Shaft 7')

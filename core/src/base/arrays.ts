@@ -52,6 +52,29 @@ export class GrowF32 {
   }
 }
 
+/** The same in double precision, where what comes may lie far out. */
+export class GrowF64 {
+  private a: Float64Array
+  length = 0
+  constructor(capacity = 1024) {
+    this.a = new Float64Array(capacity)
+  }
+  push3(x: number, y: number, z: number): void {
+    if (this.length + 3 > this.a.length) {
+      const b = new Float64Array(2 * this.a.length + 3)
+      b.set(this.a)
+      this.a = b
+    }
+    this.a[this.length++] = x
+    this.a[this.length++] = y
+    this.a[this.length++] = z
+  }
+  /** a copy of the filled part */
+  done(): Float64Array {
+    return this.a.slice(0, this.length)
+  }
+}
+
 export class GrowU32 {
   private a: Uint32Array
   length = 0
@@ -71,6 +94,24 @@ export class GrowU32 {
   }
   done(): Uint32Array {
     const b = u32(this.length)
+    b.set(this.a.subarray(0, this.length))
+    return b
+  }
+}
+
+export class GrowU8 {
+  private a = u8(1 << 14)
+  length = 0
+  push(v: number): void {
+    if (this.length === this.a.length) {
+      const b = u8(this.a.length * 2)
+      b.set(this.a)
+      this.a = b
+    }
+    this.a[this.length++] = v
+  }
+  done(): Uint8Array {
+    const b = u8(this.length)
     b.set(this.a.subarray(0, this.length))
     return b
   }

@@ -1,7 +1,7 @@
 import { inFile, OakError } from '../base/errors.ts'
 import type { Mesh } from '../shape/mesh.ts'
-import type { Points } from '../shape/points.ts'
-import type { Read } from './imported.ts'
+import { boundingBox, boxDiagonal, type Points } from '../shape/points.ts'
+import { NO_ORIGIN, type Origin, type Read } from './imported.ts'
 import { readObj, writeObj } from './obj.ts'
 import { readPly, writePly } from './ply.ts'
 import { ascii, type ByteSource } from './source.ts'
@@ -25,7 +25,7 @@ const ENDINGS: Record<string, Format> = {
   step: 'step',
   stp: 'step',
 }
-const READERS: Record<Format, (s: ByteSource) => Promise<Read>> = {
+const READERS: Record<Format, (s: ByteSource, origin: Origin) => Promise<Read>> = {
   ply: readPly,
   stl: readStl,
   obj: readObj,
@@ -44,8 +44,11 @@ function formatByContent(head: Uint8Array): Format | undefined {
   return undefined
 }
 
-/** Reads any supported file. The content decides where it is clear, so that a wrong ending does no harm (it is mentioned). */
-export async function readAny(source: ByteSource): Promise<Read & { format: Format }> {
+/** A part that lies so many times its own length from the origin is read once more, relative to its middle: single precision would blur it. */
+const FAR = 16
+
+/** Reads any supported file; the data are relative to `origin` (the file's unit), which is zero unless the part lies far out. The content decides where it is clear, so that a wrong ending does no harm (it is mentioned). */
+export async function readAny(source: ByteSource): Promise<Read & { format: Format; origin: Origin }> {
   try {
     const ending = source.name.toLowerCase().split('.').pop() ?? ''
     const byName = ENDINGS[ending]
@@ -61,9 +64,14 @@ export async function readAny(source: ByteSource): Promise<Read & { format: Form
       throw new OakError('unknown-format', `Files ending in “.${ending}” are not read.`, {
         remedy: 'Bring it as PLY, STL, OBJ, 3MF, STEP or point text (xyz, asc, csv).',
       })
-    const read = await READERS[format](source)
+    let read = await READERS[format](source, NO_ORIGIN)
+    const box = boundingBox(read.data.kind === 'points' ? read.data.xyz : read.data.vertices)
+    const middle = [0, 1, 2].map((k) => Math.round((box[k] + box[k + 3]) / 2)) as [number, number, number]
+    const far = format !== 'step' && Math.max(...middle.map(Math.abs)) > FAR * boxDiagonal(box)
+    const origin = far ? middle : NO_ORIGIN
+    if (far) read = await READERS[format](source, origin)
     if (byContent && byName !== byContent) read.warnings.push(`The ending says .${ending}, the content is ${byContent.toUpperCase()}; it was read as such.`)
-    return { ...read, format }
+    return { ...read, format, origin }
   } catch (e) {
     throw inFile(source.name, e)
   }

@@ -2,6 +2,7 @@ import Papa from 'papaparse'
 import { z } from 'zod'
 import { OakError } from '../base/errors.ts'
 import { turned } from '../markers/levelled.ts'
+import { buildKdTree, nearestK } from '../space/kdtree.ts'
 import { makeMarkers, worstUncertainty, type Markers } from '../markers/markers.ts'
 import type { MarkerFrame } from '../markers/sight.ts'
 import { stereoSchema } from '../scanner/spec.ts'
@@ -106,7 +107,8 @@ export function readMarkers(text: string, name: string, unit: Unit | 'auto' = 'a
   })
   if (ids.length < 3) throw new OakError('too-few-markers', `The list holds ${ids.length} markers.`, { where: name, remedy: 'A map needs four at the least.' })
   const warnings: string[] = []
-  const gap = medianGap(at)
+  const { gaps, closest } = neighbours(at)
+  const gap = gaps.sort((a, b) => a - b)[gaps.length >> 1]
   const used: Unit = unit === 'auto' ? (said ?? 'mm') : unit
   if (unit === 'auto' && !said && (gap < PLAUSIBLE_GAP[0] || gap > PLAUSIBLE_GAP[1])) {
     const inches = gap * 25.4 > 15 && gap * 25.4 < 300
@@ -122,9 +124,8 @@ export function readMarkers(text: string, name: string, unit: Unit | 'auto' = 'a
   const k = MM_PER[used]
   const positions = at.map((v) => v * k)
   const m = makeMarkers({ ids, positions, diameters: diameters.map((d) => d * k), covariance: covariance.map((c) => c * k * k), normals })
-  const double = nearest(positions)
-  if (double && double.distance < OVERLAP)
-    throw new OakError('double', `Markers ${ids[double.a]} and ${ids[double.b]} are ${double.distance.toFixed(2)} mm apart: they would overlap.`, {
+  if (closest.distance * k < OVERLAP)
+    throw new OakError('double', `Markers ${ids[closest.a]} and ${ids[closest.b]} are ${(closest.distance * k).toFixed(2)} mm apart: they would overlap.`, {
       where: name,
       remedy: 'Take one of them out of the list.',
     })
@@ -171,24 +172,24 @@ function byCount(first: string[], number: (c: string | undefined) => number): Co
   return { ...own, ...(n >= 5 ? { diameter: 4 } : {}), uncertainty: n >= 6 ? [5] : [] }
 }
 
-function nearest(p: number[]): { a: number; b: number; distance: number } | undefined {
-  let best: { a: number; b: number; distance: number } | undefined
-  for (let i = 0; i < p.length; i += 3)
-    for (let j = i + 3; j < p.length; j += 3) {
-      const distance = Math.hypot(p[i] - p[j], p[i + 1] - p[j + 1], p[i + 2] - p[j + 2])
-      if (!best || distance < best.distance) best = { a: i / 3, b: j / 3, distance }
-    }
-  return best
-}
-
-function medianGap(p: number[]): number {
+/** For each marker the distance to its nearest neighbour, and the two that lie nearest to one another. */
+function neighbours(p: number[]): { gaps: number[]; closest: { a: number; b: number; distance: number } } {
+  // relative to the first, so that single precision does for the tree
+  const near = Float32Array.from(p, (v, i) => v - p[i % 3])
+  const tree = buildKdTree(near)
+  const ids = new Int32Array(2)
+  const d2 = new Float64Array(2)
   const gaps: number[] = []
-  for (let i = 0; i < p.length; i += 3) {
-    let best = Infinity
-    for (let j = 0; j < p.length; j += 3) if (j !== i) best = Math.min(best, Math.hypot(p[i] - p[j], p[i + 1] - p[j + 1], p[i + 2] - p[j + 2]))
-    gaps.push(best)
+  let closest = { a: 0, b: 1, distance: Infinity }
+  for (let i = 0; i < p.length / 3; i++) {
+    nearestK(tree, near[3 * i], near[3 * i + 1], near[3 * i + 2], 2, ids, d2)
+    const own = ids[0] === i ? 1 : 0
+    const j = ids[own]
+    const distance = Math.hypot(p[3 * i] - p[3 * j], p[3 * i + 1] - p[3 * j + 1], p[3 * i + 2] - p[3 * j + 2])
+    gaps.push(distance)
+    if (distance < closest.distance) closest = { a: Math.min(i, j), b: Math.max(i, j), distance }
   }
-  return gaps.sort((a, b) => a - b)[gaps.length >> 1]
+  return { gaps, closest }
 }
 
 /** A recording of markers, as a file; written by Oak Gauge, and simple enough for anybody. See docs/formats.md. */

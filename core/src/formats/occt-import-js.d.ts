@@ -1,4 +1,4 @@
 declare module 'occt-import-js' {
-  const init: () => Promise<unknown>
+  const init: (options: { print(line: string): void; printErr(line: string): void }) => Promise<unknown>
   export default init
 }

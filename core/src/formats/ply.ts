@@ -1,8 +1,8 @@
-import { f32, GrowU32, u8 } from '../base/arrays.ts'
+import { f32, GrowU32, GrowU8, u8 } from '../base/arrays.ts'
 import { OakError } from '../base/errors.ts'
 import type { Mesh } from '../shape/mesh.ts'
 import type { Points } from '../shape/points.ts'
-import { finish, type Read } from './imported.ts'
+import { finish, NO_ORIGIN, unitInComment, type Origin, type Read, type Unit } from './imported.ts'
 import { triangulatePolygon } from './polygon.ts'
 import { ByteReader, ascii, cursor, eachLine, parseNumber, truncated, type ByteSource } from './source.ts'
 
@@ -40,12 +40,16 @@ interface Element {
 
 const bad = (message: string, where: string) => new OakError('bad-header', message, { where, remedy: 'Export the file again as PLY.' })
 
-/** PLY (Turk 1994), ascii and binary of both byte orders. A comment "viewpoint x y z" says where the scanner stood. */
-export async function readPly(source: ByteSource): Promise<Read> {
+/**
+ * PLY (Turk 1994), ascii and binary of both byte orders. Comments "viewpoint x y z" and "unit mm" say where the scanner stood and what a number means; the
+ * property not_measured of a face is read back as it was written.
+ */
+export async function readPly(source: ByteSource, origin: Origin = NO_ORIGIN): Promise<Read> {
   const reader = new ByteReader(source)
   const elements: Element[] = []
   let format = ''
   let viewpoint: [number, number, number] | undefined
+  let unit: Unit | undefined
   let done = false
   const headerLines = await eachLine(reader, (b, s, e, n) => {
     if (n > 10_000) throw bad('The header does not end.', `line ${n}`)
@@ -55,8 +59,9 @@ export async function readPly(source: ByteSource): Promise<Read> {
     } else if (words[0] === 'format') format = words[1] ?? ''
     else if (words[0] === 'comment' && words[1] === 'viewpoint') {
       const v = words.slice(2, 5).map(Number)
-      if (v.length === 3 && v.every(Number.isFinite)) viewpoint = v as [number, number, number]
-    } else if (words[0] === 'element') {
+      if (v.length === 3 && v.every(Number.isFinite)) viewpoint = [v[0] - origin[0], v[1] - origin[1], v[2] - origin[2]]
+    } else if (words[0] === 'comment') unit ??= unitInComment(words.slice(1).join(' '))
+    else if (words[0] === 'element') {
       const count = Number(words[2])
       if (!Number.isSafeInteger(count) || count < 0) throw bad(`“${words[2] ?? ''}” is no number of elements.`, `line ${n}`)
       elements.push({ name: words[1] ?? '', count, properties: [] })
@@ -87,18 +92,22 @@ export async function readPly(source: ByteSource): Promise<Read> {
       where: 'header',
       remedy: 'The file was cut off or its header is wrong. Export it again.',
     })
-  const out = collector(elements, source)
+  const out = collector(elements, source, origin)
   try {
     if (text) await readAscii(reader, elements, out, headerLines)
     else await readBinary(reader, elements, out, format === 'binary_little_endian')
   } finally {
     await reader.close()
   }
-  return finish({ ...out.result(), viewpoint }, [])
+  const warnings: string[] = []
+  for (const e of elements)
+    if (e.name !== 'vertex' && e.count > 0 && e.properties.some((p) => /^(red|diffuse_red|green|blue)$/.test(p.name)))
+      warnings.push(`Colours of each ${e.name} are in the file; only colours of vertices are kept.`)
+  return { ...finish({ ...out.result(), viewpoint }, warnings), ...(unit ? { unit } : {}) }
 }
 
 /** Takes elements one by one; a polygon's corners come in `list`. */
-function collector(elements: Element[], source: ByteSource) {
+function collector(elements: Element[], source: ByteSource, origin: Origin) {
   const vertex = elements.find((e) => e.name === 'vertex')
   if (!vertex) throw bad('The file has no vertices.', 'header')
   const n = vertex.count
@@ -112,16 +121,20 @@ function collector(elements: Element[], source: ByteSource) {
   const colours = cc.every((i) => i >= 0) ? u8(3 * n) : undefined
   const colourScale = colours && vertex.properties[cc[0]].type.startsWith('f') ? 255 : 1
   const triangles = new GrowU32()
+  const face = elements.find((e) => e.name === 'face')
+  const flagged = face?.properties.some((p) => p.name === NOT_MEASURED && !p.list)
+  const unmeasured = new GrowU8()
   const corners: number[] = []
   return {
     vertex(i: number, values: Float64Array) {
       for (let k = 0; k < 3; k++) {
-        xyz[3 * i + k] = values[c[k]]
+        xyz[3 * i + k] = values[c[k]] - origin[k]
         if (normals) normals[3 * i + k] = values[nc[k]]
         if (colours) colours[3 * i + k] = Math.max(0, Math.min(255, Math.round(values[cc[k]] * colourScale)))
       }
     },
-    face(i: number, list: number[]) {
+    /** invented: whether the face was filled, not measured */
+    face(i: number, list: number[], invented: number) {
       for (const v of list)
         if (!(v >= 0 && v < n) || !Number.isInteger(v))
           throw new OakError('bad-index', `Face ${i} names vertex ${v}, but there are ${n}.`, {
@@ -137,11 +150,23 @@ function collector(elements: Element[], source: ByteSource) {
         for (const v of list) corners.push(xyz[3 * v], xyz[3 * v + 1], xyz[3 * v + 2])
         for (const k of triangulatePolygon(corners)) triangles.push(list[k])
       }
+      if (flagged) while (3 * unmeasured.length < triangles.length) unmeasured.push(invented ? 1 : 0)
     },
-    result: () => ({ xyz, normals, colours, triangles: triangles.length ? triangles.done() : undefined }),
+    result: () => ({
+      xyz,
+      normals,
+      colours,
+      triangles: triangles.length ? triangles.done() : undefined,
+      unmeasured: flagged && triangles.length ? unmeasured.done() : undefined,
+    }),
   }
 }
 type Collector = ReturnType<typeof collector>
+
+/** Property of a face: 1 where the surface was filled in, not measured. */
+const NOT_MEASURED = 'not_measured'
+/** Its place among the properties of an element, -1 for none. */
+const flagOf = (e: Element) => (e.name === 'face' ? e.properties.findIndex((p) => p.name === NOT_MEASURED && !p.list) : -1)
 
 const isCorners = (p: Property) => p.list !== undefined && (p.name === 'vertex_indices' || p.name === 'vertex_index')
 
@@ -185,7 +210,7 @@ async function readAscii(reader: ByteReader, elements: Element[], out: Collector
         }
       })
       if (element.name === 'vertex') out.vertex(index, values)
-      else if (element.name === 'face' && list) out.face(index, list)
+      else if (element.name === 'face' && list) out.face(index, list, values[flagOf(element)] ?? 0)
       index++
       skipEmpty()
       return which >= elements.length
@@ -223,11 +248,13 @@ async function readBinary(reader: ByteReader, elements: Element[], out: Collecto
       }
       // lists: read as long as whole records are here
       let corners = false
+      let invented = 0
       let o = reader.pos
       let need = 0
       list.length = 0
       for (const p of element.properties) {
         if (!p.list) {
+          if (p.name === NOT_MEASURED && o + SIZE[p.type] <= reader.buffer.length) invented = scalar(view, o, p.type, little)
           o += SIZE[p.type]
           continue
         }
@@ -258,7 +285,7 @@ async function readBinary(reader: ByteReader, elements: Element[], out: Collecto
         continue
       }
       reader.pos = o
-      if (element.name === 'face' && corners) out.face(i, list)
+      if (element.name === 'face' && corners) out.face(i, list, invented)
       i++
     }
   }
@@ -300,7 +327,7 @@ export function* writePly(data: Points | Mesh, comment = ''): Generator<Uint8Arr
   if (colours) lines.push('property uchar red', 'property uchar green', 'property uchar blue')
   if (mesh) {
     lines.push(`element face ${mesh.triangles.length / 3}`, 'property list uchar uint vertex_indices')
-    if (mesh.unmeasured) lines.push('property uchar not_measured')
+    if (mesh.unmeasured) lines.push(`property uchar ${NOT_MEASURED}`)
   }
   yield new TextEncoder().encode(lines.join('\n') + '\nend_header\n')
   const stride = 12 + (normals ? 12 : 0) + (colours ? 3 : 0)

@@ -1,9 +1,9 @@
 import { strToU8, Unzip, UnzipInflate, zipSync } from 'fflate'
 import { SaxesParser } from 'saxes'
-import { f32, GrowF32, GrowU32, u32 } from '../base/arrays.ts'
+import { f32, GrowF64, GrowU32, u32 } from '../base/arrays.ts'
 import { OakError } from '../base/errors.ts'
 import type { Mesh } from '../shape/mesh.ts'
-import { finish, type Read, type Unit } from './imported.ts'
+import { finish, NO_ORIGIN, type Origin, type Read, type Unit } from './imported.ts'
 import { num } from './obj.ts'
 import type { ByteSource } from './source.ts'
 
@@ -11,7 +11,7 @@ const UNITS: Record<string, Unit> = { micron: 'um', millimeter: 'mm', centimeter
 const bad = (message: string, where: string) => new OakError('bad-3mf', message, { where, remedy: 'Export the file again.' })
 
 interface Thing {
-  xyz: GrowF32
+  xyz: GrowF64
   triangles: GrowU32
   parts: { id: string; transform: number[] | undefined }[]
 }
@@ -25,9 +25,9 @@ const allowed = (packed: number) => 64 * 1024 * 1024 + 60 * packed
  * 3MF core specification 1.x: meshes, components, build items with their transforms; streamed, so that neither the
  * archive nor the XML is ever whole in memory. Throws OakError 'zip-bomb' when it unpacks to more than any real model.
  */
-export async function read3mf(source: ByteSource): Promise<Read> {
+export async function read3mf(source: ByteSource, origin: Origin = NO_ORIGIN): Promise<Read> {
   if (source.size === 0) throw new OakError('empty', 'The file is empty.', { remedy: 'Export it again.' })
-  const model = modelReader(allowed(source.size))
+  const model = modelReader(allowed(source.size), origin)
   let problem: unknown
   let unpacked = 0
   let found = false
@@ -78,10 +78,11 @@ export async function read3mf(source: ByteSource): Promise<Read> {
 }
 
 /** most: bytes that its build may come to. */
-function modelReader(most: number) {
+function modelReader(most: number, origin: Origin) {
   const things = new Map<string, Thing>()
   const build: { id: string; transform: number[] | undefined }[] = []
   let unit: Unit = 'mm'
+  let coloured = false
   let current: Thing | undefined
   const parser = new SaxesParser()
   const matrix = (text: string | undefined) => {
@@ -108,9 +109,10 @@ function modelReader(most: number) {
           throw new OakError('bad-index', `A triangle names vertex ${a[k]}, but there are ${n}.`, { where: 'model', remedy: 'Export the file again.' })
         current.triangles.push(v)
       }
-    } else if (name === 'model') unit = UNITS[a['unit'] ?? 'millimeter'] ?? 'mm'
+    } else if (/^(basematerials|colorgroup|texture2dgroup|compositematerials)$/.test(name)) coloured = true
+    else if (name === 'model') unit = UNITS[a['unit'] ?? 'millimeter'] ?? 'mm'
     else if (name === 'object') {
-      current = { xyz: new GrowF32(1024), triangles: new GrowU32(1024), parts: [] }
+      current = { xyz: new GrowF64(1024), triangles: new GrowU32(1024), parts: [] }
       things.set(a['id'], current)
     } else if (name === 'component' && current) current.parts.push({ id: a['objectid'], transform: matrix(a['transform']) })
     else if (name === 'item') build.push({ id: a['objectid'], transform: matrix(a['transform']) })
@@ -122,7 +124,7 @@ function modelReader(most: number) {
     write: (s: string) => void parser.write(s),
     close: () => void parser.close(),
     result(): Read {
-      const pieces: { xyz: Float32Array; t: Uint32Array }[] = []
+      const pieces: { xyz: Float64Array; t: Uint32Array }[] = []
       let [placed, visits] = [0, 0]
       const place = (id: string, chain: number[][], depth: number): void => {
         if (depth > 32) throw bad('Objects contain each other.', `object ${id}`)
@@ -136,7 +138,7 @@ function modelReader(most: number) {
             remedy: 'If the file is sound, export it without components, or as STL.',
           })
         if (thing.triangles.length) {
-          const xyz = thing.xyz.done().slice()
+          const xyz = thing.xyz.done()
           // row vectors: v' = v M, innermost first
           for (const m of chain)
             for (let i = 0; i < xyz.length; i += 3) {
@@ -153,11 +155,11 @@ function modelReader(most: number) {
       const t = u32(pieces.reduce((s, p) => s + p.t.length, 0))
       let [v, k] = [0, 0]
       for (const p of pieces) {
-        xyz.set(p.xyz, v)
+        for (let i = 0; i < p.xyz.length; i++) xyz[v + i] = p.xyz[i] - origin[i % 3]
         for (let i = 0; i < p.t.length; i++) t[k++] = p.t[i] + v / 3
         v += p.xyz.length
       }
-      return { ...finish({ xyz, triangles: t }, []), unit }
+      return { ...finish({ xyz, triangles: t }, coloured ? ['Materials and colours of the file are not read: they are lost.'] : []), unit }
     },
   }
 }

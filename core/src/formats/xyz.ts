@@ -1,7 +1,7 @@
 import { f32, GrowF32, u8 } from '../base/arrays.ts'
 import { OakError } from '../base/errors.ts'
 import type { Points } from '../shape/points.ts'
-import { finish, type Read } from './imported.ts'
+import { finish, NO_ORIGIN, unitInComment, type Origin, type Read, type Unit } from './imported.ts'
 import { num } from './obj.ts'
 import { ByteReader, ascii, cursor, eachLine, parseNumber, type ByteSource } from './source.ts'
 
@@ -10,7 +10,7 @@ import { ByteReader, ascii, cursor, eachLine, parseNumber, type ByteSource } fro
  * decimal commas where semicolons, tabs or blanks part the columns. A first line of names says what the columns are; without
  * one, three columns of unit vectors are normals and three of whole numbers up to 255 are colours.
  */
-export async function readXyz(source: ByteSource): Promise<Read> {
+export async function readXyz(source: ByteSource, origin: Origin = NO_ORIGIN): Promise<Read> {
   if (source.size === 0) throw new OakError('empty', 'The file is empty.', { remedy: 'Export it again.' })
   const reader = new ByteReader(source)
   const values = new GrowF32()
@@ -18,12 +18,18 @@ export async function readXyz(source: ByteSource): Promise<Read> {
   let names: string[] | undefined
   let decimalComma = false
   let started = false
+  let unit: Unit | undefined
   const row: number[] = []
+  const shift: number[] = []
   try {
     await eachLine(reader, (b, s, e, n) => {
       let i = s
       while (i < e && b[i] <= 32) i++
-      if (i === e || b[i] === 35 /* # */ || (b[i] === 47 && b[i + 1] === 47)) return
+      if (i === e) return
+      if (b[i] === 35 /* # */ || (b[i] === 47 && b[i + 1] === 47)) {
+        if (!started) unit ??= unitInComment(ascii(b, i, Math.min(e, i + 200)))
+        return
+      }
       if (!started) {
         const first = ascii(b, i, e)
         decimalComma = hasDecimalCommas(first)
@@ -34,6 +40,12 @@ export async function readXyz(source: ByteSource): Promise<Read> {
             .replace(/["\s]+/g, ' ')
             .split(/[\s,;]+/)
             .filter(Boolean)
+          // x_mm, y_mm, z_mm
+          const said = /^x_(mm|cm|m|in|ft|um)$/.exec(names[0])?.[1] as Unit | undefined
+          if (said) {
+            unit = said
+            names = names.map((w) => w.replace(new RegExp(`^([xyz])_${said}$`), '$1'))
+          }
           return
         }
       }
@@ -59,14 +71,17 @@ export async function readXyz(source: ByteSource): Promise<Read> {
         started = true
         columns = row.length
         if (columns < 3) throw notPoints(ascii(b, i, e), n)
+        for (let k = 0; k < 3; k++) shift[names?.includes('xyz'[k]) ? names.indexOf('xyz'[k]) : k] = origin[k]
       }
+      // a cell may be empty, between commas; its number is then not known
+      if (row.length < columns) withEmptyCells(ascii(line, from, end), columns, row)
       if (row.length < columns)
         throw new OakError('bad-line', `Line ${n} has ${row.length} numbers, the others have ${columns}.`, {
           where: `line ${n}`,
           remedy: 'Correct or remove the line.',
         })
       const a = values.reserve(columns)
-      for (let k = 0; k < columns; k++) a[values.length + k] = row[k]
+      for (let k = 0; k < columns; k++) a[values.length + k] = row[k] - (shift[k] ?? 0)
       values.length += columns
     })
   } finally {
@@ -83,10 +98,21 @@ export async function readXyz(source: ByteSource): Promise<Read> {
     return out
   }
   const rgb = take(at.colours, at.colourScale)
-  return finish(
+  const used = new Set([...at.xyz, ...(at.normals ?? []), ...(at.colours ?? [])])
+  const left = Array.from({ length: columns }, (_, k) => k).filter((k) => !used.has(k))
+  const read = finish(
     { xyz: take(at.xyz) as Float32Array, normals: take(at.normals), colours: rgb && u8(3 * n).map((_, i) => Math.max(0, Math.min(255, Math.round(rgb[i])))) },
-    [],
+    left.length ? [`Left out, since it is neither place, normal nor colour: ${left.map((k) => names?.[k] ?? `column ${k + 1}`).join(', ')}.`] : [],
   )
+  return { ...read, ...(unit ? { unit } : {}) }
+}
+
+/** The numbers of a line whose cells are parted by commas, semicolons or tabs, some of them empty; leaves `row` as it is where they are not as many as the columns. */
+function withEmptyCells(line: string, columns: number, row: number[]): void {
+  const cells = line.split(/[,;\t]/).map((c) => c.trim())
+  if (cells.length !== columns) return
+  const values = cells.map((c) => (c === '' ? NaN : Number(c)))
+  row.splice(0, row.length, ...values)
 }
 
 /** Commas within numbers rather than between them: something else parts the columns, or every word is one number with one comma. */
@@ -146,7 +172,7 @@ function layout(all: Float32Array, n: number, columns: number, names: string[] |
   return out
 }
 
-/** x y z, then normals where there are some, one point a line, mm. */
+/** x y z, then normals and colours (0 to 255) where there are some, one point a line, mm. */
 export function* writeXyz(points: Points): Generator<Uint8Array> {
   const encoder = new TextEncoder()
   const n = points.xyz.length / 3
@@ -155,6 +181,7 @@ export function* writeXyz(points: Points): Generator<Uint8Array> {
     for (let i = from; i < Math.min(n, from + 32768); i++) {
       out += `${num(points.xyz[3 * i])} ${num(points.xyz[3 * i + 1])} ${num(points.xyz[3 * i + 2])}`
       if (points.normals) out += ` ${num(points.normals[3 * i])} ${num(points.normals[3 * i + 1])} ${num(points.normals[3 * i + 2])}`
+      if (points.colours) out += ` ${points.colours[3 * i]} ${points.colours[3 * i + 1]} ${points.colours[3 * i + 2]}`
       out += '\n'
     }
     yield encoder.encode(out)

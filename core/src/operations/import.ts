@@ -10,10 +10,12 @@ import { defineOperation, q, type FileValue, type Item } from './operation.ts'
 
 /** A part this small (in mm) is more likely in inches or metres, one this large in micrometres. */
 const PLAUSIBLE = [10, 20_000]
+/** Below this many units from corner to corner it may as well be inches. */
+const DOUBTFUL = 60
 
 export const importFile = defineOperation({
   name: 'import',
-  version: 1,
+  version: 2,
   title: 'Bring in a file',
   about:
     'Reads a scan, mesh or nominal from a file. Coordinates become millimetres; far from the origin they are kept relative to a pose, so that no digit is lost.',
@@ -21,7 +23,8 @@ export const importFile = defineOperation({
     unit: z
       .enum(['auto', 'mm', 'cm', 'm', 'in', 'ft', 'um'])
       .default('auto')
-      .describe('Unit of the file’s coordinates. auto: as the file says, else mm where the size is plausible.'),
+      .describe('Unit of a file that does not say its own. auto: mm where the size is plausible.'),
+    insist: z.boolean().default(false).describe('The file says a wrong unit: the given one holds in its place.'),
     name: z.string().max(200).optional().describe('Name of the item; default: the file’s name.'),
   }),
   inputs: { file: { kinds: ['file'], about: 'the file' } },
@@ -33,22 +36,35 @@ export const importFile = defineOperation({
     const raw = read.data.kind === 'points' ? read.data.xyz : read.data.vertices
     const box = boundingBox(raw)
     const diagonal = boxDiagonal(box)
-    let unit: Unit = read.unit ?? 'mm'
-    if (params.unit !== 'auto') unit = params.unit
-    else if (!read.unit && (diagonal < PLAUSIBLE[0] || diagonal > PLAUSIBLE[1]))
-      throw new OakError('unit-unknown', `The part in ${source.name} is ${diagonal.toPrecision(3)} units long, and the file does not say which unit.`, {
-        where: source.name,
-        remedy: 'Say the unit: mm, cm, m, in, ft or um.',
-      })
+    const given = params.unit === 'auto' ? undefined : params.unit
+    const warnings = [...read.warnings]
+    // a unit is applied once: never on top of what the file says itself
+    let unit: Unit = read.unit ?? given ?? 'mm'
+    if (given && read.unit && given !== read.unit) {
+      if (params.insist) unit = given
+      else if (given !== read.stated) warnings.push(`The file says its unit itself (${read.stated ?? read.unit}); the unit given, ${given}, was not applied.`)
+    }
+    if (!given && !read.unit) {
+      if (diagonal < PLAUSIBLE[0] || diagonal > PLAUSIBLE[1])
+        throw new OakError('unit-unknown', `The part in ${source.name} is ${diagonal.toPrecision(3)} units long, and the file does not say which unit.`, {
+          where: source.name,
+          remedy: 'Say the unit: mm, cm, m, in, ft or um.',
+        })
+      if (diagonal < DOUBTFUL)
+        warnings.push(
+          `The file does not say its unit, and millimetres were taken: ${diagonal.toPrecision(3)} mm from corner to corner. In inches it would be ${(25.4 * diagonal).toPrecision(3)} mm; if that is what it is, bring it in with its unit.`,
+        )
+    }
     const k = MM_PER[unit]
     // beyond 2 m from the origin single precision would lose micrometres
-    const centre = [0, 1, 2].map((a) => Math.round(((box[a] + box[a + 3]) / 2) * k))
-    const far = Math.max(...centre.map(Math.abs)) > 2000
+    const centre = [0, 1, 2].map((a) => Math.round(((box[a] + box[a + 3]) / 2 + read.origin[a]) * k))
+    const far = Math.max(...centre.map(Math.abs)) > 2000 || read.origin.some((v) => v !== 0)
     const shift = far ? centre : [0, 0, 0]
     let xyz = raw
     if (k !== 1 || far) {
+      const off = shift.map((v, a) => read.origin[a] * k - v)
       xyz = f32(raw.length)
-      for (let i = 0; i < raw.length; i++) xyz[i] = raw[i] * k - shift[i % 3]
+      for (let i = 0; i < raw.length; i++) xyz[i] = raw[i] * k + off[i % 3]
     }
     const name = params.name ?? source.name.replace(/\.[^.]+$/, '')
     const d = read.data
@@ -58,7 +74,7 @@ export const importFile = defineOperation({
       pose: far ? translation(shift[0], shift[1], shift[2]) : identity(),
       data:
         d.kind === 'points'
-          ? makePoints({ ...d, xyz, viewpoint: v && [v[0] * k - shift[0], v[1] * k - shift[1], v[2] * k - shift[2]] })
+          ? makePoints({ ...d, xyz, viewpoint: v && ([0, 1, 2].map((a) => (v[a] + read.origin[a]) * k - shift[a]) as [number, number, number]) })
           : makeMesh({ ...d, vertices: xyz }),
     }
     const size = [0, 1, 2].map((a) => (box[a + 3] - box[a]) * k)
@@ -70,10 +86,10 @@ export const importFile = defineOperation({
           q('size x', size[0], 'mm'),
           q('size y', size[1], 'mm'),
           q('size z', size[2], 'mm'),
-          q('unit of the file', unit),
+          q('unit of the file', params.insist && given ? given : (read.stated ?? read.unit ?? given ?? 'mm, assumed')),
           q('format', read.format.toUpperCase()),
         ],
-        warnings: read.warnings,
+        warnings,
       },
     }
   },

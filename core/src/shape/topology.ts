@@ -81,13 +81,17 @@ export function topology(mesh: Mesh, sides = oppositeSides(mesh)): Topology {
     return i
   }
   let open = 0
-  let non = 0
+  // an edge of three triangles comes three times: once each
+  const non = new Set<number>()
+  const vertices = vertexCount(mesh)
   let flipped = 0
   for (let s = 0; s < t.length; s++) {
     const o = sides[s]
     if (o === -1) open++
-    else if (o === -2) non++
-    else if (o > s) {
+    else if (o === -2) {
+      const [a, b] = [t[s], t[s - (s % 3) + ((s + 1) % 3)]]
+      non.add(Math.min(a, b) * vertices + Math.max(a, b))
+    } else if (o > s) {
       if (t[s] === t[o]) flipped++
       const a = find((s / 3) | 0)
       const b = find((o / 3) | 0)
@@ -109,9 +113,9 @@ export function topology(mesh: Mesh, sides = oppositeSides(mesh)): Topology {
     componentSizes: order.map((o) => o[1]),
     openEdges: open,
     borders: borderLoops(mesh, sides).length,
-    nonManifoldEdges: non,
+    nonManifoldEdges: non.size,
     flippedEdges: flipped,
-    closed: open === 0 && non === 0 && n > 0,
+    closed: open === 0 && non.size === 0 && n > 0,
   }
 }
 
