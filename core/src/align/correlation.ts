@@ -1,10 +1,7 @@
 import type { Mat4 } from '../base/mat4.ts'
 import { robustSigma } from '../base/stats.ts'
-import { cubesOf } from '../space/cubes.ts'
 import { MATCH, type Matches } from './match.ts'
-import { evaluate, newEvaluated, rowOf, tukey } from './normalequations.ts'
-import type { Unknowns } from './unknowns.ts'
-import { varianceWithoutWeak, type WeakModes } from './weakmodes.ts'
+import { evaluate, newEvaluated } from './normalequations.ts'
 
 /** How alike the errors of two places are, by their distance: found from the gaps, never assumed. */
 export interface Correlation {
@@ -16,287 +13,192 @@ export interface Correlation {
   variance: number
 }
 
-/** Gaps of a pair that are compared with one another, and products of all pairs together: of many pairs fewer tell as much. */
+/** Gaps of a pair that are looked at, and products of all pairs together: of many pairs fewer tell as much. */
 const PER_PAIR = 300
-const PRODUCTS = 8e6
-/** So many distances of a class are as good as independent at the most: the same places come back in all of them. */
-const REACH = 2
+const PRODUCTS = 4e5
+/** Shortest distance over which errors may be alike, in radii of the surfaces that are compared. */
+const SHORTEST = 0.6
+const MOST_SCALES = 6
+/**
+ * Reach of what runs smoothly over a pass, in its lever. One component of several widths: which of them it is cannot be told from gaps that have lost their motions, and left to
+ * chance the shorter one makes the stated error half as large.
+ */
+const SMOOTH = [0.4, 0.65, 1]
+/** One scanner has one calibration: what it leaves is alike in all passes, so that their errors add up where independent ones would partly cancel. Zoo, 0.8 mm, correlated noise. */
+const COHERENT = 2.2
 
 /**
- * Covariance of gaps by distance (an empirical variogram, Matheron 1963), pooled over all pairs of passes and made to fall with distance
- * (pool adjacent violators; Ayer et al. 1955). Smoothing, ripple and what a calibration leaves behind make neighbours err alike: counted as independent,
- * they make a stated error several times too small. What cannot be told from chance is zero.
+ * Covariance of gaps by distance, as a sum of white noise and bells of several widths, each as strong as the gaps show it (variance components, Helmert 1907; Rao 1971: what the gaps' products in
+ * each class of distance should be under each component, and non-negative least squares). Smoothing, ripple and what a calibration leaves behind make neighbours err alike: counted as
+ * independent, they make a stated error several times too small. The adjustment has taken most of a smooth error out of the gaps before anybody looks at them: expected products
+ * are those of gaps that have lost their best-fitting motion.
+ * Tried: an empirical variogram made to fall with distance, long correlations tripled: on correlated noise right on average, three times too small for one pass in a hundred.
  * radius: of the surfaces that were compared; lever: of a typical pass, mm.
  */
 export function correlationOf(all: Matches[], poses: Mat4[], radius: number, lever: number): Correlation {
   const ends: number[] = []
   for (let d = 0.35 * radius; ends.length < 24; d *= ends.length < 5 ? 1.5 : 1.35) ends.push(d)
   const until = Float64Array.from(ends)
-  const sum = new Float64Array(until.length)
-  const count = new Float64Array(until.length)
-  const places = new Float64Array(until.length)
-  let variance = 0
-  let used = 0
-  const e = newEvaluated()
+  const span = Math.max(0, Math.log2((SMOOTH[0] * lever) / (SHORTEST * radius)))
+  const scales = Math.min(MOST_SCALES, Math.max(1, Math.ceil(span))) + 1
+  // from the shortest on, each about twice the one before; the last stands for all that is smooth
+  const widths = Float64Array.from({ length: scales }, (_, m) => (m === scales - 1 ? lever : SHORTEST * radius * 2 ** ((span * m) / (scales - 1))))
+  const components = scales + 1
+  // classes of distance that a pass has, and one for the squares
+  const classes = until.filter((d) => d < 3 * lever).length + 1
+  const got = new Float64Array(classes)
+  const expected = new Float64Array(classes * components)
+  const count = new Float64Array(classes)
   const perPair = Math.min(PER_PAIR, Math.max(30, Math.sqrt((2 * PRODUCTS) / Math.max(1, all.length))))
-  for (const m of all) {
-    const step = Math.max(1, m.count / perPair)
-    const n = Math.floor(m.count / step)
-    const z = new Float64Array(n)
-    const p = new Float64Array(3 * n)
-    const normal = new Float64Array(3 * n)
-    for (let i = 0; i < n; i++) {
-      const o = MATCH * Math.floor(i * step)
-      evaluate(m.data, o, poses[m.a], poses[m.b], e)
-      z[i] = e.gap * Math.sqrt(m.data[o + 12])
-      p.set(e.p, 3 * i)
-      normal.set(e.n, 3 * i)
+  for (const m of all) addPair(m, poses, perPair, until, widths, classes, got, expected, count)
+  const strength = nonNegative(expected, got, count, classes, components)
+  const variance = strength.reduce((s, v) => s + v, 0) || 1
+  strength[scales] *= COHERENT
+  const at = (d: number) => widths.reduce((s, w, m) => s + strength[m + 1] * shape(m === scales - 1, d / w), 0)
+  let below = 0
+  const value = until.map((d) => {
+    const middle = (below + d) / 2
+    below = d
+    return at(middle)
+  })
+  return { until, value, variance }
+}
+
+const bell = (t: number) => Math.exp(-t * t)
+/** Covariance of a component at a distance in its own width. */
+const shape = (smooth: boolean, t: number) => (smooth ? SMOOTH.reduce((s, w) => s + bell(t / w), 0) / SMOOTH.length : bell(t))
+
+/** Adds the products of a pair's gaps to their classes of distance, and what each component would make of them. */
+function addPair(
+  m: Matches,
+  poses: Mat4[],
+  perPair: number,
+  until: Float64Array,
+  widths: Float64Array,
+  classes: number,
+  got: Float64Array,
+  expected: Float64Array,
+  count: Float64Array,
+): void {
+  const e = newEvaluated()
+  const step = Math.max(1, m.count / perPair)
+  const all = Math.floor(m.count / step)
+  const z: number[] = []
+  const place: number[] = []
+  const normal: number[] = []
+  for (let i = 0; i < all; i++) {
+    const o = MATCH * Math.floor(i * step)
+    evaluate(m.data, o, poses[m.a], poses[m.b], e)
+    z.push(e.gap * Math.sqrt(m.data[o + 12]))
+    place.push(...e.p)
+    normal.push(...e.n)
+  }
+  const bound = 4.685 * robustSigma(z)
+  const use = [...z.keys()].filter((i) => Math.abs(z[i]) <= bound)
+  const n = use.length
+  if (n < 12) return
+  const q = motionBasis(use, place, normal)
+  const distance = new Float64Array(n * n)
+  for (let i = 0; i < n; i++)
+    for (let j = 0; j < i; j++) {
+      const [a, b] = [3 * use[i], 3 * use[j]]
+      distance[i * n + j] = distance[j * n + i] = Math.hypot(place[a] - place[b], place[a + 1] - place[b + 1], place[a + 2] - place[b + 2])
     }
-    const bound = 4.685 * robustSigma(z)
-    const seen = new Uint8Array(until.length)
-    for (let i = 0; i < n; i++) {
-      if (Math.abs(z[i]) > bound) continue
-      variance += z[i] * z[i]
-      used++
-      for (let j = 0; j < i; j++) {
-        if (Math.abs(z[j]) > bound) continue
-        const d = Math.hypot(p[3 * i] - p[3 * j], p[3 * i + 1] - p[3 * j + 1], p[3 * i + 2] - p[3 * j + 2])
-        let k = 0
-        while (k < until.length && d > until[k]) k++
-        if (k === until.length) continue
-        sum[k] += z[i] * z[j]
-        count[k]++
-        seen[k] = 1
+  const classOf = new Int32Array(n * n)
+  for (let i = 0; i < n; i++)
+    for (let j = 0; j < i; j++) {
+      let k = 0
+      while (k < until.length && distance[i * n + j] > until[k]) k++
+      classOf[i * n + j] = k + 1
+    }
+  for (let i = 0; i < n; i++)
+    for (let j = 0; j <= i; j++) {
+      const k = classOf[i * n + j]
+      if (k >= classes) continue
+      got[k] += z[use[i]] * z[use[j]]
+      count[k]++
+    }
+  const v = new Float64Array(n * n)
+  for (let c = 0; c <= widths.length; c++) {
+    for (let i = 0; i < n; i++)
+      for (let j = 0; j < n; j++) v[i * n + j] = c === 0 ? (i === j ? 1 : 0) : shape(c === widths.length, distance[i * n + j] / widths[c - 1])
+    withoutMotion(v, q, n)
+    for (let i = 0; i < n; i++)
+      for (let j = 0; j <= i; j++) {
+        const k = classOf[i * n + j]
+        if (k < classes) expected[k * (widths.length + 1) + c] += v[i * n + j]
       }
-    }
-    for (let k = 0; k < until.length; k++) if (seen[k]) places[k] += n
   }
-  variance = used ? variance / used : 1
-  const value = falling(sum, count)
-  for (let k = 0; k < value.length; k++) {
-    const chance = variance * Math.sqrt(1 / Math.max(1, count[k]) + REACH / Math.max(1, places[k]) ** 2)
-    value[k] = count[k] && value[k] > 2 * chance ? Math.min(value[k], variance) : 0
-  }
-  return { until, value: withTakenUp(value, until, lever), variance }
 }
 
-/** Of an error that runs smoothly over a pass, poses take up most: what is left of it in the gaps is a third of its variance, over two thirds of its reach (zoo). */
-const TAKEN_UP = 3
-const STRETCH = 1.5
-/** Errors that are alike beyond this share of a pass's lever are such. */
-const SMOOTH_FROM = 0.2
-
-/** Puts back what the adjustment itself has taken out of long correlations. */
-function withTakenUp(value: Float64Array, until: Float64Array, lever: number): Float64Array {
-  const at = (d: number) => {
-    let k = 0
-    while (k < until.length && d > until[k]) k++
-    return k === until.length ? 0 : value[k]
+/** Orthonormal columns (n x r, row major) of what the six motions of one pass do to the gaps (Gram and Schmidt). */
+function motionBasis(use: number[], place: number[], normal: number[]): Float64Array[] {
+  const n = use.length
+  const middle = [0, 1, 2].map((k) => use.reduce((s, i) => s + place[3 * i + k], 0) / n)
+  const columns = Array.from({ length: 6 }, () => new Float64Array(n))
+  use.forEach((i, r) => {
+    const [nx, ny, nz] = normal.slice(3 * i, 3 * i + 3)
+    const [x, y, z] = [0, 1, 2].map((k) => place[3 * i + k] - middle[k])
+    ;[nx, ny, nz, y * nz - z * ny, z * nx - x * nz, x * ny - y * nx].forEach((c, k) => (columns[k][r] = c))
+  })
+  const basis: Float64Array[] = []
+  for (const c of columns) {
+    const whole = Math.hypot(...c)
+    for (const b of basis) {
+      let s = 0
+      for (let i = 0; i < n; i++) s += b[i] * c[i]
+      for (let i = 0; i < n; i++) c[i] -= s * b[i]
+    }
+    const left = Math.hypot(...c)
+    // a motion that these gaps do not feel
+    if (left < 1e-3 * whole || left === 0) continue
+    basis.push(c.map((v) => v / left))
   }
-  const smooth = at(SMOOTH_FROM * lever)
-  return value.map((v, k) => v + (TAKEN_UP - 1) * Math.min(smooth, at(until[k] / STRETCH)))
+  return basis
 }
 
-/** Weighted means of classes that never rise: where one rises over the one before, both are pooled. */
-function falling(sum: Float64Array, count: Float64Array): Float64Array {
-  const blocks: { s: number; n: number; many: number }[] = []
-  for (let k = 0; k < sum.length; k++) {
-    blocks.push({ s: sum[k], n: count[k], many: 1 })
-    while (blocks.length > 1) {
-      const [a, b] = blocks.slice(-2)
-      if (b.n > 0 && a.n > 0 && a.s / a.n >= b.s / b.n) break
-      blocks.splice(-2, 2, { s: a.s + b.s, n: a.n + b.n, many: a.many + b.many })
+/** P V P with P = 1 - Q Q', in place. */
+function withoutMotion(v: Float64Array, q: Float64Array[], n: number): void {
+  for (const b of q) {
+    // columns, then rows
+    for (let pass = 0; pass < 2; pass++) {
+      const along = new Float64Array(n)
+      for (let i = 0; i < n; i++) for (let j = 0; j < n; j++) along[j] += b[i] * v[i * n + j]
+      for (let i = 0; i < n; i++) for (let j = 0; j < n; j++) v[i * n + j] -= b[i] * along[j]
+      for (let i = 0; i < n; i++)
+        for (let j = 0; j < i; j++) {
+          const t = v[i * n + j]
+          v[i * n + j] = v[j * n + i]
+          v[j * n + i] = t
+        }
     }
   }
-  const out: number[] = []
-  for (const b of blocks) for (let i = 0; i < b.many; i++) out.push(b.n ? b.s / b.n : 0)
-  return Float64Array.from(out)
+}
+
+/** Strengths >= 0 that explain what was got best, each class counted by the number of its products (coordinate descent on the normal equations). */
+function nonNegative(expected: Float64Array, got: Float64Array, count: Float64Array, classes: number, components: number): Float64Array {
+  const a = new Float64Array(components * components)
+  const b = new Float64Array(components)
+  for (let k = 0; k < classes; k++) {
+    if (!count[k]) continue
+    for (let p = 0; p < components; p++) {
+      const w = expected[k * components + p] / count[k]
+      b[p] += w * got[k]
+      for (let q = 0; q < components; q++) a[p * components + q] += w * expected[k * components + q]
+    }
+  }
+  const x = new Float64Array(components)
+  for (let it = 0; it < 4000; it++)
+    for (let p = 0; p < components; p++) {
+      let s = b[p]
+      for (let q = 0; q < components; q++) if (q !== p) s -= a[p * components + q] * x[q]
+      x[p] = a[p * components + p] > 0 ? Math.max(0, s / a[p * components + p]) : 0
+    }
+  return x
 }
 
 export function correlationAt(c: Correlation, d: number): number {
   let k = 0
   while (k < c.until.length && d > c.until[k]) k++
   return k === c.until.length ? 0 : c.value[k]
-}
-
-/**
- * What smoothing leaves beside edges and where bends begin: no noise, so that it looks the same in all gaps of a feature, and hides in none of them as spread.
- */
-export interface Bias {
-  /** mm */
-  size: number
-  /** alike over this distance, mm */
-  reach: number
-}
-
-/** Cubes of a pass, and of all passes together. */
-const MOST_CELLS = 350
-const ALL_CELLS = 16_000
-
-/**
- * Covariance of the gradient: what the errors of all passes, alike over the distances of `c`, make of it (the middle of the sandwich H^-1 M H^-1; Huber 1967).
- * Every pass's error goes into the gaps to all its partners at once. Places are summed up in cubes; within one by their own distances.
- */
-export function gradientCovariance(
-  all: Matches[],
-  poses: Mat4[],
-  u: Unknowns,
-  bound: number,
-  c: Correlation,
-  radius: number,
-  bias: Bias,
-  weak: WeakModes,
-): Float64Array {
-  const size = 6 * u.count
-  const out = new Float64Array(size * size)
-  const most = Math.min(MOST_CELLS, Math.max(60, ALL_CELLS / poses.length))
-  const ofPass: Matches[][] = poses.map(() => [])
-  for (const m of all)
-    if (u.slotOf[m.a] !== u.slotOf[m.b]) {
-      ofPass[m.a].push(m)
-      ofPass[m.b].push(m)
-    }
-  for (let pass = 0; pass < poses.length; pass++) {
-    const own = ofPass[pass]
-    const slots = [...new Set(own.flatMap((m) => [u.slotOf[m.a], u.slotOf[m.b]]))].filter((s) => s >= 0)
-    if (slots.length) addPass(own, pass, slots, poses, u, bound, c, radius, bias, out, size, most)
-  }
-  varianceWithoutWeak(out, size, weak)
-  return out
-}
-
-function addPass(
-  own: Matches[],
-  pass: number,
-  slots: number[],
-  poses: Mat4[],
-  u: Unknowns,
-  bound: number,
-  c: Correlation,
-  radius: number,
-  bias: Bias,
-  out: Float64Array,
-  size: number,
-  most: number,
-): void {
-  const total = own.reduce((s, m) => s + m.count, 0)
-  const columns = 6 * slots.length
-  const place = new Map(slots.map((s, i) => [s, 6 * i]))
-  const xyz = new Float64Array(3 * total)
-  const amount = new Float64Array(total)
-  let k = 0
-  // places in the pass's own coordinates
-  for (const m of own) {
-    const at = m.a === pass ? 0 : 6
-    for (let i = 0; i < m.count; i++, k++) for (let q = 0; q < 3; q++) xyz[3 * k + q] = m.data[MATCH * i + at + q]
-  }
-  let side = 1.5 * radius
-  let cubes = cubesOf(xyz, side)
-  while (cubes.count > most) {
-    side *= 1.3
-    cubes = cubesOf(xyz, side)
-  }
-  const g = new Float64Array(cubes.count * columns)
-  const gb = new Float64Array(cubes.count * columns)
-  const e = newEvaluated()
-  const row = new Float64Array(6)
-  k = 0
-  for (const m of own) {
-    const sigma = robustSigma(gapsOf(m, poses))
-    const reachable = Math.max(bound, 4.685 * sigma)
-    for (let i = 0; i < m.count; i++, k++) {
-      evaluate(m.data, MATCH * i, poses[m.a], poses[m.b], e)
-      const d = m.data
-      const o = MATCH * i
-      // half of a gap's variance is each pass's
-      const w = tukey(e.gap, reachable) * Math.sqrt(d[o + 12] / 2) * d[o + 13]
-      if (w === 0) continue
-      amount[k] = w
-      const sign = m.a === pass ? 1 : -1
-      for (const [slot, s] of [
-        [u.slotOf[m.a], 1],
-        [u.slotOf[m.b], -1],
-      ] as const) {
-        if (slot < 0) continue
-        rowOf(u, slot, e.p, e.n, row)
-        const at = cubes.of[k] * columns + (place.get(slot) as number)
-        for (let q = 0; q < 6; q++) {
-          g[at + q] += sign * s * w * row[q]
-          gb[at + q] += sign * s * w * Math.sqrt(2 * d[o + 12]) * row[q]
-        }
-      }
-    }
-  }
-  const { middle, within } = insideCubes(xyz, amount, cubes.of, cubes.count, c, poses.length)
-  // M = G' C G
-  const cg = new Float64Array(cubes.count * columns)
-  const cb = new Float64Array(cubes.count * columns)
-  for (let a = 0; a < cubes.count; a++)
-    for (let b = 0; b < cubes.count; b++) {
-      const d = Math.hypot(middle[3 * a] - middle[3 * b], middle[3 * a + 1] - middle[3 * b + 1], middle[3 * a + 2] - middle[3 * b + 2])
-      const f = a === b ? within[a] : correlationAt(c, d)
-      const k = bias.size * bias.size * Math.exp(-d / bias.reach)
-      if (f === 0 && k < 1e-3 * bias.size * bias.size) continue
-      for (let q = 0; q < columns; q++) {
-        cg[a * columns + q] += f * g[b * columns + q]
-        cb[a * columns + q] += k * gb[b * columns + q]
-      }
-    }
-  const sum = new Float64Array(columns * columns)
-  for (let a = 0; a < cubes.count; a++)
-    for (let p = 0; p < columns; p++) {
-      const u = g[a * columns + p]
-      const v = gb[a * columns + p]
-      if (u === 0 && v === 0) continue
-      for (let q = 0; q < columns; q++) sum[p * columns + q] += u * cg[a * columns + q] + v * cb[a * columns + q]
-    }
-  for (let p = 0; p < columns; p++)
-    for (let q = 0; q < columns; q++) out[(6 * slots[Math.floor(p / 6)] + (p % 6)) * size + 6 * slots[Math.floor(q / 6)] + (q % 6)] += sum[p * columns + q]
-}
-
-function gapsOf(m: Matches, poses: Mat4[]): Float64Array {
-  const e = newEvaluated()
-  return Float64Array.from({ length: m.count }, (_, i) => {
-    evaluate(m.data, MATCH * i, poses[m.a], poses[m.b], e)
-    return e.gap
-  })
-}
-
-/** Middle of each cube, and the mean covariance of two of its places, each counted by its amount. */
-function insideCubes(xyz: Float64Array, amount: Float64Array, of: Int32Array, count: number, c: Correlation, passes: number) {
-  const middle = new Float64Array(3 * count)
-  const weight = new Float64Array(count)
-  const lists: number[][] = Array.from({ length: count }, () => [])
-  for (let i = 0; i < of.length; i++) {
-    if (amount[i] === 0) continue
-    weight[of[i]] += amount[i]
-    for (let k = 0; k < 3; k++) middle[3 * of[i] + k] += amount[i] * xyz[3 * i + k]
-    lists[of[i]].push(i)
-  }
-  const within = new Float64Array(count)
-  const some = Math.min(100, Math.max(15, Math.sqrt(3.2e7 / (count * passes))))
-  lists.forEach((list, cube) => {
-    for (let k = 0; k < 3; k++) middle[3 * cube + k] /= weight[cube] || 1
-    // some places tell as much as all
-    const step = Math.max(1, list.length / some)
-    let sum = 0
-    let all = 0
-    let square = 0
-    let whole = 0
-    for (const i of list) {
-      square += amount[i] ** 2
-      whole += amount[i]
-    }
-    for (let a = 0; a < list.length; a += step)
-      for (let b = 0; b < a; b += step) {
-        const [i, j] = [list[Math.floor(a)], list[Math.floor(b)]]
-        if (i === j) continue
-        const w = amount[i] * amount[j]
-        sum += w * correlationAt(c, Math.hypot(xyz[3 * i] - xyz[3 * j], xyz[3 * i + 1] - xyz[3 * j + 1], xyz[3 * i + 2] - xyz[3 * j + 2]))
-        all += w
-      }
-    const own = whole > 0 ? square / (whole * whole) : 0
-    within[cube] = own * c.variance + (all ? ((1 - own) * sum) / all : 0)
-  })
-  return { middle, within }
 }

@@ -8,7 +8,7 @@ import { weighByArea } from '../shape/localsurface.ts'
 import { pointSpacing, spacingIn } from '../shape/spacing.ts'
 import { buildRowGrid } from '../space/rowgrid.ts'
 import { report, type JointResult } from './jointreport.ts'
-import { findMatches, IN_FLIGHT, type Matches, type MatchPass, type MatchRound } from './match.ts'
+import { findMatches, lanes, type Matches, type MatchPass, type MatchRound } from './match.ts'
 import { gaps, normalEquations } from './normalequations.ts'
 import { addPrior, departure, frameUnknowns, makePrior, moveFrames, type Prior } from './prior.ts'
 import { sideOf } from './side.ts'
@@ -139,7 +139,7 @@ export async function prepare(passes: Placed<Points>[], options: JointOptions, c
   const samples = options.samples ?? Math.min(SURFELS, Math.max(LEAST_SURFELS, ALL_SURFELS / passes.length))
   let ready = 0
   const silent = { ...ctx, progress: () => undefined }
-  const match = await inFlight(passes, IN_FLIGHT, async ({ data }, i): Promise<MatchPass> => {
+  const match = await inFlight(passes, lanes(passes.map((p) => p.data.xyz.length / 3)), async ({ data }, i): Promise<MatchPass> => {
     const own = grids[i]
     const rows = own && radius < 1.5 * own.cell && radius > 0.5 * own.cell ? own : buildRowGrid(data.xyz, radius)
     const grid = await weighByArea(rows, 0.5 * radius, silent)

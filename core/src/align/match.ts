@@ -109,8 +109,8 @@ function runsFor2(grid: RowGrid, r: number): Int32Array {
   return kept.runs
 }
 
-/** Passes whose matches are looked for at a time. */
-export const IN_FLIGHT = 3
+/** Passes that are worked on at a time: small ones three, so that no thread waits; of large ones the threads would load one and the other in turn. */
+export const lanes = (points: number[]) => (points.reduce((s, n) => s + n, 0) / points.length < 60_000 ? 3 : 1)
 
 /** Least number of matches that a pair of passes needs to count. */
 const FEWEST_MATCHES = 12
@@ -131,7 +131,7 @@ export interface MatchRound {
 
 /** All matches between passes at the given poses. */
 export async function findMatches(passes: MatchPass[], poses: Mat4[], boxes: Float64Array[], round: MatchRound, ctx: RunContext): Promise<Matches[]> {
-  const found = await inFlight(passes, IN_FLIGHT, async ({ grid, side, surfels }, j): Promise<Matches[]> => {
+  const found = await inFlight(passes, lanes(passes.map((p) => p.grid.ids.length)), async ({ grid, side, surfels }, j): Promise<Matches[]> => {
     const back = invertRigid(poses[j])
     const others = passes.flatMap((_, i) => {
       if (i === j || !round.wanted(i, j)) return []

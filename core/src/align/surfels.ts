@@ -179,8 +179,8 @@ function room(grid: SurfaceGrid, side: Side, samples: number, radius: number, li
   }
 }
 
-/** Normals within this angle say the same; its cosine. */
-const ALIKE = Math.cos((6 * Math.PI) / 180)
+/** Normals within six degrees say the same; the distance of their ends. */
+const ALIKE = 2 * Math.sin((3 * Math.PI) / 180)
 /** So many of them, drawn by lot, tell how many say the same. */
 const VOICES = 1500
 
@@ -195,16 +195,25 @@ export function balanceByNormal(normals: Float32Array, good: Uint8Array, ids: Ar
   for (let s = 0; s < good.length; s++) if (good[s]) list.push(s)
   if (list.length <= target) return Int32Array.from(list)
   const share = VOICES / list.length
-  const voices = Float64Array.from(list.filter((s) => lot(ids[s], VOICE) < share).flatMap((s) => [normals[3 * s], normals[3 * s + 1], normals[3 * s + 2]]))
+  const heard = list.filter((s) => lot(ids[s], VOICE) < share)
+  const voices = f32(3 * heard.length)
+  heard.forEach((s, i) => voices.set(normals.subarray(3 * s, 3 * s + 3), 3 * i))
+  const grid = buildRowGrid(voices, ALIKE)
+  const runs = runsFor(grid, ALIKE)
   const alike = list.map((s) => {
+    const x = normals[3 * s]
+    const y = normals[3 * s + 1]
+    const z = normals[3 * s + 2]
     let n = 0
-    for (let v = 0; v < voices.length; v += 3)
-      if (normals[3 * s] * voices[v] + normals[3 * s + 1] * voices[v + 1] + normals[3 * s + 2] * voices[v + 2] > ALIKE) n++
+    const m = rowRuns(grid, x, y, z, ALIKE, runs)
+    for (let q = 0; q < m; q++)
+      for (let j = runs[2 * q]; j < runs[2 * q + 1]; j++)
+        if ((grid.xyz[3 * j] - x) ** 2 + (grid.xyz[3 * j + 1] - y) ** 2 + (grid.xyz[3 * j + 2] - z) ** 2 < ALIKE * ALIKE) n++
     // its own voice, in case nobody else has it
     return Math.max(n, share)
   })
   // probability cap / alike, at most 1; the cap that gives as many as wanted, by bisection
-  let [low, high] = [0, Math.max(1, voices.length / 3)]
+  let [low, high] = [0, Math.max(1, heard.length)]
   for (let it = 0; it < 50; it++) {
     const cap = (low + high) / 2
     let sum = 0

@@ -27,12 +27,12 @@ function digits(uncertainty: number): number {
 
 /** What a calibration came out as: pictures of the error, the numbers with their uncertainty, the verdict. */
 export function ResultView({ calibration: c, scanner, onAgain, go }: { calibration: CalibrationDetail; onAgain?: (() => void) | undefined } & ScannerPart) {
-  const [use, { isLoading, error }] = usePutIntoUseMutation()
+  const [put, { isLoading, error }] = usePutIntoUseMutation()
   const { refetch } = useScannerQuery(scanner.id)
   const problem = problemOf(error)
   // the next page shall not show for a moment what was verified of the calibration before
   const putIntoUse = async () => {
-    if ((await use({ id: scanner.id, calibration: c.id })).error) return
+    if ((await put({ id: scanner.id, calibration: c.id })).error) return
     await refetch()
     go('Verify')
   }
