@@ -331,7 +331,10 @@ describe('the result of a calibration', () => {
     const sent = inPage(<ResultView scanner={detail} go={go} calibration={calibration('go')} />)
     fireEvent.click(button('Put it into use'))
     await waitFor(() => expect(go).toHaveBeenCalledWith('Verify'))
-    expect(sent[0]).toMatchObject({ method: 'POST', path: `scanners/${uuid(60)}/use/${uuid(70)}` })
+    // put into use first; then the scanner is looked at again, and only then the page goes on
+    const put = sent.findIndex((r) => r.method === 'POST')
+    expect(sent[put]).toMatchObject({ method: 'POST', path: `scanners/${uuid(60)}/use/${uuid(70)}` })
+    expect(sent.slice(put + 1).some((r) => r.method === 'GET' && r.path === `scanners/${uuid(60)}`)).toBe(true)
   })
   test('one that is no-go says why and what to do, and cannot be put into use', () => {
     const again = jest.fn()
