@@ -237,7 +237,9 @@ describe('bad input', () => {
     ).toBe(unit)
   })
   test('units as others write them, and what only looks like one', () => {
-    expect(['unit: inches', 'Units = millimeters', 'UNIT mm', 'units:um', 'units m'].map(unitInComment)).toEqual(['in', 'mm', 'mm', 'um', 'm'])
+    expect(
+      ['unit: inches', 'Units = millimeters', 'UNIT mm', 'units:um', 'units m', 'Units in metres', 'unit in', 'units are in mm'].map(unitInComment),
+    ).toEqual(['in', 'mm', 'mm', 'um', 'm', 'm', 'in', 'mm'])
     expect(['united', 'a unit of measure', 'unit', 'no word'].map(unitInComment)).toEqual([undefined, undefined, undefined, undefined])
   })
   test('a table with the unit in its heading, as deviations are written, is read with it', async () => {

@@ -161,6 +161,13 @@ describe('bringing in', () => {
     const xyz = (item.data as Points).xyz
     rows.forEach((r, i) => r.forEach((v, c) => expect(Math.abs(item.pose[4 * c + 3] + xyz[3 * i + c] - v - [5e6, -3e6, 1e6][c])).toBeLessThan(2e-6)))
   })
+  test('a small part half a metre from the origin keeps its coordinates, and each of them to the last bit', async () => {
+    const box = boxMesh(20, 10, 5)
+    const away = { ...box, vertices: box.vertices.map((v, i) => Math.fround(v / 3 + [500.125, 300.0625, -400.7][i % 3])) }
+    const { item } = await bring('away.ply', concat(writeAny('ply', away, 'x')))
+    expect([...item.pose]).toEqual([...identity()])
+    expect([...(item.data as Mesh).vertices]).toEqual([...away.vertices])
+  })
   test('the name can be given; a wrong unit is refused by name', async () => {
     expect((await bring('a.b.stl', stl(boxMesh(30, 30, 30)), { name: 'Shaft 7' })).item.name).toBe('Shaft 7')
     const e = await oakError(bring('a.stl', stl(boxMesh(30, 30, 30)), { unit: 'parsec' }))

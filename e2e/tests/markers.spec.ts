@@ -157,7 +157,9 @@ test('the map is true to some micrometres, and its stated uncertainty honest', a
   }
   const display = async (role: string) => {
     const item = state.tray.find((i) => i.role === role)
-    return unpack((await (await page.request.get(`/api/items/${item?.id}/display`)).body()).buffer as ArrayBuffer)
+    const body = await (await page.request.get(`/api/items/${item?.id}/display`)).body()
+    // a small Buffer is a piece of a larger one
+    return unpack(Uint8Array.from(body).buffer)
   }
   const plan = await display('marker-plan')
   const { boxSolid } = await import('@oak-gauge/core/shape/solids.ts')

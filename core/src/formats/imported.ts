@@ -50,7 +50,8 @@ const UNIT_WORDS: Record<string, Unit> = {
 }
 /** The unit that a comment of a file names ("unit mm", "units: inches"), as this program and others write it. */
 export function unitInComment(text: string): Unit | undefined {
-  const word = /\bunits?\b\s*[:=]?\s*([a-z]+)/i.exec(text)?.[1]?.toLowerCase()
+  // "units in metres" is no inch
+  const word = /\bunits?\b\s*(?:[:=]|are\b|is\b)?\s*(?:in\s+(?=[a-z]))?([a-z]+)/i.exec(text)?.[1]?.toLowerCase()
   return word === undefined ? undefined : UNIT_WORDS[word]
 }
 

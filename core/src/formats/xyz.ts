@@ -41,7 +41,7 @@ export async function readXyz(source: ByteSource, origin: Origin = NO_ORIGIN): P
             .split(/[\s,;]+/)
             .filter(Boolean)
           // x_mm, y_mm, z_mm
-          const said = /^x_(mm|cm|m|in|ft|um)$/.exec(names[0])?.[1] as Unit | undefined
+          const said = names.map((w) => /^x_(mm|cm|m|in|ft|um)$/.exec(w)?.[1]).find(Boolean) as Unit | undefined
           if (said) {
             unit = said
             names = names.map((w) => w.replace(new RegExp(`^([xyz])_${said}$`), '$1'))

@@ -58,10 +58,10 @@ export const importFile = defineOperation({
     const k = MM_PER[unit]
     // beyond 2 m from the origin single precision would lose micrometres
     const centre = [0, 1, 2].map((a) => Math.round(((box[a] + box[a + 3]) / 2 + read.origin[a]) * k))
-    const far = Math.max(...centre.map(Math.abs)) > 2000 || read.origin.some((v) => v !== 0)
+    const far = Math.max(...centre.map(Math.abs)) > 2000
     const shift = far ? centre : [0, 0, 0]
     let xyz = raw
-    if (k !== 1 || far) {
+    if (k !== 1 || far || read.origin.some((v) => v !== 0)) {
       const off = shift.map((v, a) => read.origin[a] * k - v)
       xyz = f32(raw.length)
       for (let i = 0; i < raw.length; i++) xyz[i] = raw[i] * k + off[i % 3]
