@@ -99,6 +99,17 @@ describe('very many passes', () => {
     expect(r).toEqual([5, 11, 24, 32, 43])
     expect(most).toBe(2)
     await expect(inFlight([1, 2], 2, (v) => (v === 2 ? Promise.reject(new Error('no')) : Promise.resolve(v)))).rejects.toThrow('no')
+    // and what was not begun is left alone
+    const begun: number[] = []
+    const failing = inFlight([0, 1, 2, 3, 4, 5], 2, async (v) => {
+      begun.push(v)
+      await Promise.resolve()
+      if (v === 0) throw new Error('first')
+      await new Promise((done) => setTimeout(done, 5))
+    })
+    await expect(failing).rejects.toThrow('first')
+    await new Promise((done) => setTimeout(done, 30))
+    expect(begun).toEqual([0, 1])
   })
   test('eighteen looks at a plate, more than are compared with one another, come home within what is stated', async () => {
     const r = seeded(12)

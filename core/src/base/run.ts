@@ -84,7 +84,13 @@ export async function inFlight<T, R>(items: readonly T[], many: number, run: (it
   const lane = async () => {
     while (next < items.length) {
       const i = next++
-      out[i] = await run(items[i], i)
+      try {
+        out[i] = await run(items[i], i)
+      } catch (e) {
+        // nobody waits for the rest any more
+        next = items.length
+        throw e
+      }
     }
   }
   await Promise.all(Array.from({ length: Math.min(many, items.length) }, lane))
