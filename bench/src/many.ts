@@ -4,7 +4,7 @@ import { seeded } from '@oak-gauge/core/base/random.ts'
 import { adjustJointly } from '@oak-gauge/core/align/joint.ts'
 import { boundingBox, type Placed, type Points } from '@oak-gauge/core/shape/points.ts'
 import type { Mesh } from '@oak-gauge/core/shape/mesh.ts'
-import { orbit, record, smallPose } from '@oak-gauge/demo/passes.ts'
+import { bracketView, record, smallPose } from '@oak-gauge/demo/passes.ts'
 import type { RangeView } from '@oak-gauge/core/scanner/rangeview.ts'
 
 const PASSES = 200
@@ -12,23 +12,10 @@ const POINTS = 20_000
 
 /** Two hundred looks at the bracket from all around, in four setups, and none of them quite where it was recorded. */
 function views(): RangeView[] {
-  const target: [number, number, number] = [0, 0, 25]
   return Array.from({ length: PASSES }, (_, i) => {
     const setup = Math.floor((4 * i) / PASSES)
     const k = i % (PASSES / 4)
-    return {
-      eye: orbit(k * 137.5, (setup % 2 ? -1 : 1) * (15 + ((k * 23) % 50)), 420, target),
-      target,
-      pitch: 0.75,
-      halfWidth: 110,
-      halfHeight: 90,
-      noise: 0.03,
-      baseline: 60,
-      maxIncidence: 78,
-      strays: 0,
-      seed: 300 + i,
-      limit: POINTS,
-    }
+    return bracketView(k * 137.5, (setup % 2 ? -1 : 1) * (15 + ((k * 23) % 50)), 300 + i, 0.75, POINTS)
   })
 }
 

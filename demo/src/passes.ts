@@ -56,10 +56,10 @@ export function inPassCoordinates(scan: RangeScan, pose: Mat4): Recorded {
   }
 }
 
-/** The benchmark's eight views of the bracket: six from above, two that see the underside only. */
-export function benchViews(limit = 250_000): RangeView[] {
+/** A look at the bracket from so far round and up (degrees), by a steady scanner 420 mm away. */
+export const bracketView = (azimuth: number, elevation: number, seed: number, pitch: number, limit: number): RangeView => {
   const target: [number, number, number] = [0, 0, 25]
-  const view = (azimuth: number, elevation: number, seed: number, pitch: number): RangeView => ({
+  return {
     eye: orbit(azimuth, elevation, 420, target),
     target,
     pitch,
@@ -71,7 +71,12 @@ export function benchViews(limit = 250_000): RangeView[] {
     strays: 0,
     seed,
     limit,
-  })
+  }
+}
+
+/** The benchmark's eight views of the bracket: six from above, two that see the underside only. */
+export function benchViews(limit = 250_000): RangeView[] {
+  const view = (azimuth: number, elevation: number, seed: number, pitch: number) => bracketView(azimuth, elevation, seed, pitch, limit)
   const above = [20, 80, 140, 200, 260, 320].map((a, i) => view(a, i % 2 ? 35 : 52, 11 + i, 0.21))
   return [...above, view(50, -40, 21, 0.21), view(230, -40, 22, 0.21)]
 }

@@ -21,20 +21,24 @@ export interface Bias {
 const MOST_CELLS = 350
 const ALL_CELLS = 16_000
 
+/** What the errors that go into it are like, and where. */
+export interface Errors {
+  poses: Mat4[]
+  u: Unknowns
+  /** gaps of this size and more do not count, mm */
+  bound: number
+  c: Correlation
+  /** of the surfaces that were compared, mm */
+  radius: number
+  bias: Bias
+}
+
 /**
  * Covariance of the gradient: what the errors of all passes, alike over the distances of `c`, make of it (the middle of the sandwich H^-1 M H^-1; Huber 1967).
  * Every pass's error goes into the gaps to all its partners at once. Places are summed up in cubes; within one by their own distances.
  */
-export function gradientCovariance(
-  all: Matches[],
-  poses: Mat4[],
-  u: Unknowns,
-  bound: number,
-  c: Correlation,
-  radius: number,
-  bias: Bias,
-  weak: WeakModes,
-): Float64Array {
+export function gradientCovariance(all: Matches[], errors: Errors, weak: WeakModes): Float64Array {
+  const { poses, u } = errors
   const size = 6 * u.count
   const out = new Float64Array(size * size)
   const most = Math.min(MOST_CELLS, Math.max(60, ALL_CELLS / poses.length))
@@ -47,26 +51,15 @@ export function gradientCovariance(
   for (let pass = 0; pass < poses.length; pass++) {
     const own = ofPass[pass]
     const slots = [...new Set(own.flatMap((m) => [u.slotOf[m.a], u.slotOf[m.b]]))].filter((s) => s >= 0)
-    if (slots.length) addPass(own, pass, slots, poses, u, bound, c, radius, bias, out, size, most)
+    if (slots.length) addPass(own, pass, slots, errors, out, size, most)
   }
   varianceWithoutWeak(out, size, weak)
   return out
 }
 
-function addPass(
-  own: Matches[],
-  pass: number,
-  slots: number[],
-  poses: Mat4[],
-  u: Unknowns,
-  bound: number,
-  c: Correlation,
-  radius: number,
-  bias: Bias,
-  out: Float64Array,
-  size: number,
-  most: number,
-): void {
+/** most: cubes */
+function addPass(own: Matches[], pass: number, slots: number[], errors: Errors, out: Float64Array, size: number, most: number): void {
+  const { poses, u, bound, c, radius, bias } = errors
   const total = own.reduce((s, m) => s + m.count, 0)
   const columns = 6 * slots.length
   const place = new Map(slots.map((s, i) => [s, 6 * i]))

@@ -160,7 +160,11 @@ function poseCovariance(job: Adjustment, solved: Solved): { covariance: Float64A
   const { h, data, size, own, weak } = assembleEquations(job, solved.all, solved.bound)
   const lever = median(job.levers)
   const c = correlationOf(solved.all, job.poses, job.radius, lever)
-  const m = gradientCovariance(solved.all, job.poses, u, solved.bound, c, job.radius, { size: BIAS * job.spacing, reach: 0.3 * lever }, weak)
+  const m = gradientCovariance(
+    solved.all,
+    { poses: job.poses, u, bound: solved.bound, c, radius: job.radius, bias: { size: BIAS * job.spacing, reach: 0.3 * lever } },
+    weak,
+  )
   const l = cholesky(h, size)
   const covariance = new Float64Array(6 * own)
   const far = c.value.findLastIndex((v) => v > 0.1 * c.variance)
