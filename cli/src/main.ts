@@ -7,7 +7,7 @@ import { OakError } from '@oak-gauge/core/base/errors.ts'
 import { checkCancelled, type RunContext } from '@oak-gauge/core/base/run.ts'
 import { transformMesh } from '@oak-gauge/core/shape/mesh.ts'
 import { placePoints } from '@oak-gauge/core/shape/points.ts'
-import { writeAny } from '@oak-gauge/core/formats/index.ts'
+import { lostIn, writeAny } from '@oak-gauge/core/formats/index.ts'
 import { writePlacedMarkers } from '@oak-gauge/core/formats/markers.ts'
 import { writeFieldCsv } from '@oak-gauge/core/formats/table.ts'
 import type { ByteSource } from '@oak-gauge/core/formats/source.ts'
@@ -141,10 +141,17 @@ async function runFile(path: string, brought: Map<string, Item[]>, out: string |
     } else {
       if (d.format === 'csv') throw new OakError('wrong-format', `“${d.item}” is no table; write it as STL, PLY, OBJ, 3MF or XYZ.`)
       await writeFile(file, writeAny(d.format, placed(item), item.name), ctx)
+      sayLost(d.format, item)
     }
     files.push(file)
   }
   return { steps, files }
+}
+
+/** What the file has no place for, so that nobody looks for it there. */
+function sayLost(format: Parameters<typeof lostIn>[0], item: Item): void {
+  const lost = item.data.kind === 'mesh' || item.data.kind === 'points' ? lostIn(format, item.data) : []
+  if (lost.length) process.stderr.write(`${format.toUpperCase()} has no place for ${lost.join(', ')}: left out. PLY keeps it.\n`)
 }
 
 /** Data in job coordinates, as files hold no pose. */
@@ -197,6 +204,7 @@ async function runOne(
       const format = (values.format ?? (item.data.kind === 'mesh' ? 'stl' : 'ply')) as 'ply'
       const file = join(values.out, `${items.length > 1 ? item.name : port}.${format}`)
       await writeFile(file, writeAny(format, placed(item), item.name), ctx)
+      sayLost(format, item)
       files.push(file)
     }
   return { steps: [{ operation: name, evidence: r.evidence, milliseconds: performance.now() - start }], files }

@@ -3,7 +3,7 @@ import { readFileSync } from 'node:fs'
 import { zipSync, strToU8 } from 'fflate'
 import { f32, u32, u8 } from '../src/base/arrays.ts'
 import { quietContext } from '../src/base/run.ts'
-import { readAny, writeAny, type Format } from '../src/formats/index.ts'
+import { lostIn, readAny, writeAny, type Format } from '../src/formats/index.ts'
 import { unitInComment } from '../src/formats/imported.ts'
 import { bytesSource } from '../src/formats/source.ts'
 import { meshFacts } from '../src/measure/facts.ts'
@@ -255,6 +255,13 @@ describe('bad input', () => {
     const ply =
       'ply\nformat ascii 1.0\nelement vertex 3\nproperty float x\nproperty float y\nproperty float z\nelement face 1\nproperty list uchar int vertex_indices\nproperty uchar red\nend_header\n0 0 0\n1 0 0\n0 1 0\n3 0 1 2 9\n'
     expect((await readAny(textSource('c.ply', ply))).warnings.join()).toContain('only colours of vertices')
+  })
+  test('what a format has no place for is known before it is written', () => {
+    const box = boxMesh(10, 20, 30)
+    const rich = makeMesh({ ...box, colours: u8(24), unmeasured: u8(12) })
+    expect((['ply', 'obj', 'stl', '3mf'] as const).map((f) => lostIn(f, rich).length)).toEqual([0, 1, 2, 2])
+    expect(lostIn('stl', box)).toEqual([])
+    expect(lostIn('xyz', makePoints({ xyz: f32(30), colours: u8(30), viewpoint: [0, 0, 300] }))).toEqual(['where the scanner stood'])
   })
   test('colours of points go out as text and come back', async () => {
     const points = makePoints({ xyz: f32(30).map((_, i) => i / 8), colours: u8(30).map((_, i) => 8 * i) })

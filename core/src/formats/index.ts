@@ -77,6 +77,15 @@ export async function readAny(source: ByteSource): Promise<Read & { format: Form
   }
 }
 
+/** What of the data a format has no place for, in words. */
+export function lostIn(format: Exclude<Format, 'step'>, data: Points | Mesh): string[] {
+  const lost: string[] = []
+  if (data.colours && (format === 'stl' || format === '3mf')) lost.push('colours')
+  if (data.kind === 'mesh' && data.unmeasured && format !== 'ply') lost.push('which triangles were filled in and not measured')
+  if (data.kind === 'points' && data.viewpoint && format === 'xyz') lost.push('where the scanner stood')
+  return lost
+}
+
 /** Writes a mesh or points. Throws OakError 'wrong-format' for points in a format that knows only triangles. */
 export function writeAny(format: Exclude<Format, 'step'>, data: Points | Mesh, title: string): Iterable<Uint8Array> {
   if (format === 'ply') return writePly(data, title)

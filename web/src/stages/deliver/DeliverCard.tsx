@@ -13,10 +13,10 @@ import type { CardProps } from '../cards.ts'
 const FORMATS = ['stl', 'ply', 'obj', '3mf'] as const
 type Format = (typeof FORMATS)[number]
 const ABOUT: Record<Format, string> = {
-  stl: 'binary; carries no unit: say that it is millimetres',
-  ply: 'binary; carries no unit',
-  obj: 'text; carries no unit',
-  '3mf': 'zipped; carries the unit',
+  stl: 'binary; says mm in its header, where few programs look: tell the next one. No colours, no mark of what was filled',
+  ply: 'binary; says mm in a comment; colours, and what was filled is marked',
+  obj: 'text; says mm in a comment; colours, no mark of what was filled',
+  '3mf': 'zipped; states its unit; no colours, no mark of what was filled',
 }
 
 /** The mesh as a file, after a look at what the next program will find in it. */

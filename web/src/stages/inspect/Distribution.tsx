@@ -63,10 +63,10 @@ export function Distribution({ histogram, limit, scale }: { histogram: NonNullab
           plugins={[limits]}
         />
       </div>
-      <div className="figure hint" style={{ display: 'flex', justifyContent: 'space-between' }}>
+      <div className="figure hint" style={{ display: 'grid', gridTemplateColumns: '1fr auto 1fr' }}>
         <span>{formatLength(edges[0])}</span>
         <span>0</span>
-        <span>+{formatLength(edges[edges.length - 1])} mm</span>
+        <span style={{ textAlign: 'right' }}>+{formatLength(edges[edges.length - 1])} mm</span>
       </div>
     </div>
   )
