@@ -51,7 +51,8 @@ describe('the same data in other clothes', () => {
       ...r.poses.map((p, i) => {
         if (i === 0) return 0
         const back = multiply(invertRigid(frame), multiply(inUnits(p, 1 / k), inside))
-        expect(r.passes[i].sigma / k / known.passes[i].sigma).toBeCloseTo(1, 0)
+        // what is stated goes along
+        expect(Math.abs(r.passes[i].sigma / k / known.passes[i].sigma - 1)).toBeLessThan(0.05)
         return poseDifference(known.poses[i], back, boundingBox(views[i].data.xyz)).rms / known.passes[i].sigma
       }),
     )

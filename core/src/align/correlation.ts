@@ -1,5 +1,5 @@
 import type { Mat4 } from '../base/mat4.ts'
-import { robustSigma } from '../base/stats.ts'
+import { quantile, robustSigma } from '../base/stats.ts'
 import { MATCH, type Matches } from './match.ts'
 import { evaluate, newEvaluated } from './normalequations.ts'
 
@@ -81,13 +81,15 @@ function addPair(
   count: Float64Array,
 ): void {
   const e = newEvaluated()
-  const step = Math.max(1, m.count / perPair)
-  const all = Math.floor(m.count / step)
+  // by lot, so that the same gaps are looked at however the passes lie
+  const lots = Float64Array.from({ length: m.count }, (_, i) => m.data[MATCH * i + 14])
+  const cut = m.count > perPair ? quantile(lots, perPair / m.count) : Infinity
   const z: number[] = []
   const place: number[] = []
   const normal: number[] = []
-  for (let i = 0; i < all; i++) {
-    const o = MATCH * Math.floor(i * step)
+  for (let i = 0; i < m.count; i++) {
+    if (lots[i] > cut) continue
+    const o = MATCH * i
     evaluate(m.data, o, poses[m.a], poses[m.b], e)
     z.push(e.gap * Math.sqrt(m.data[o + 12]))
     place.push(...e.p)

@@ -13,8 +13,8 @@ export interface MatchPass {
   surfels: Surfels
 }
 
-/** Numbers of one match: place and normal in a (local), place and normal in b (local), weight (1/mm^2), share of independent information. */
-export const MATCH = 14
+/** Numbers of one match: place and normal in a (local), place and normal in b (local), weight (1/mm^2), share of independent information, lot. */
+export const MATCH = 15
 
 /** Places where surface of pass a lies on surface of pass b. */
 export interface Matches {
@@ -188,7 +188,7 @@ function assemble(parts: Float64Array[], others: Other[], passes: MatchPass[], l
   let from = 0
   others.forEach(({ i }, k) => {
     const until = from + list[k].length
-    const { xyz, normals, share } = passes[i].surfels
+    const { xyz, normals, share, lots } = passes[i].surfels
     const data = new Float64Array(list[k].length * MATCH)
     let count = 0
     for (;;) {
@@ -207,6 +207,7 @@ function assemble(parts: Float64Array[], others: Other[], passes: MatchPass[], l
       for (let c = 0; c < 6; c++) data[o + 6 + c] = f[at + 1 + c]
       data[o + 12] = 1 / Math.max(f[at + 7], 1e-300)
       data[o + 13] = share[s] * f[at + 8]
+      data[o + 14] = lots[s]
       count++
       at += OUT
     }

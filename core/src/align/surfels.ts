@@ -125,7 +125,8 @@ export const surfelKernel = defineKernel('align.surfels', (a: SurfelArgs, start:
       normals[3 * s + 2] = q.nz
       // the noise of a single place is known from some twenty points only: half of it is what the pass has everywhere
       a.variance[s] = q.leverage * 0.5 * (q.sigma * q.sigma + a.noise * a.noise)
-      if (trust === 1) break
+      // while the noise is measured the first that is sound will do: the least of several would be too small
+      if (trust === 1 || a.limit === Infinity) break
     }
   }
 })
