@@ -31,7 +31,8 @@ import { openInBrowser } from './browser.ts'
 import { benchCalibration } from './calibrate.ts'
 import { benchMany } from './many.ts'
 import { benchMarkers } from './markers.ts'
-import { benchZoo } from './zoo.ts'
+import { benchVerdicts } from './verdicts.ts'
+import { benchZoo, keptScene } from './zoo.ts'
 import { general } from './general.ts'
 import { fitCircle, type BoreFit } from './bores.ts'
 
@@ -111,6 +112,7 @@ const add = (what: string, got: string, must: string, aim: string) => {
 
 if (wants('calibrate')) benchCalibration(add)
 if (wants('markers')) benchMarkers(add)
+if (wants('verdicts')) await benchVerdicts(keptScene, ctx, add, (line) => process.stderr.write(`${line}\n`))
 if (only.includes('broken')) await benchBroken(add, (line) => process.stderr.write(`${line}\n`))
 if (only.includes('zoo')) {
   // hours of it: only when asked for
@@ -118,7 +120,7 @@ if (only.includes('zoo')) {
   await pool.close()
   process.exit(0)
 }
-if (only.length && only.every((p) => ['calibrate', 'markers', 'broken'].includes(p))) {
+if (only.length && only.every((p) => ['calibrate', 'markers', 'broken', 'verdicts'].includes(p))) {
   // the passes are not needed
   await report()
   process.exit(0)

@@ -7,7 +7,7 @@ import { tryOut, type Outcome } from '@oak-gauge/demo/zoo/tryout.ts'
 import { zooPasses, zooScene, type ZooScene } from '@oak-gauge/demo/zoo/record.ts'
 
 /** Recordings are kept in .data/bench/zoo: casting the rays takes longer than all that is measured. */
-async function kept(part: ZooPart, spacing: number, ctx: RunContext): Promise<ZooScene> {
+export async function keptScene(part: ZooPart, spacing: number, ctx: RunContext): Promise<ZooScene> {
   const folder = join(process.cwd(), '.data', 'bench', 'zoo', `${part.name.replaceAll(' ', '-')}-${spacing}`)
   const list = join(folder, 'views.json')
   if (existsSync(list)) {
@@ -45,7 +45,7 @@ export async function benchZoo(args: string[], ctx: RunContext, print: (line: st
   const outcomes: Outcome[] = []
   for (const part of ZOO.filter((p) => parts.includes(p.name)))
     for (const spacing of option('spacing', ['0.8', '0.4', '0.15']).map(Number)) {
-      const scene = await kept(part, spacing, ctx)
+      const scene = await keptScene(part, spacing, ctx)
       for (const noise of option('noise', ['independent', 'correlated']))
         for (let seed = 1; seed <= Number(option('seeds', ['3'])[0]); seed++) {
           const passes = zooPasses(scene, { sigma: Number(option('sigma', ['0.03'])[0]), correlated: noise === 'correlated', seed, tracking: 0.08 })

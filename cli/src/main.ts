@@ -13,6 +13,7 @@ import { writeFieldCsv } from '@oak-gauge/core/formats/table.ts'
 import type { ByteSource } from '@oak-gauge/core/formats/source.ts'
 import type { Evidence, FileValue, Item, Operation } from '@oak-gauge/core/operations/operation.ts'
 import { parseRecipe, runRecipe, type Recipe, type RecipeStepResult } from '@oak-gauge/core/operations/recipe.ts'
+import { named, wordsOf } from '@oak-gauge/core/operations/quantities.ts'
 import { operation, OPERATIONS, runOperation } from '@oak-gauge/core/operations/registry.ts'
 import { threadPool } from '@oak-gauge/threads'
 
@@ -80,7 +81,8 @@ async function main(argv: string[]): Promise<number> {
     const out = values.out
     const report = isRecipe ? await runFile(subject, brought, out, ctx) : await runOne(subject, brought, files, values, ctx)
     clearBar()
-    if (values.json) process.stdout.write(JSON.stringify(report, null, 2) + '\n')
+    const steps = report.steps.map((s) => ({ ...s, evidence: { ...s.evidence, quantities: s.evidence.quantities.map(named) } }))
+    if (values.json) process.stdout.write(JSON.stringify({ ...report, steps }, null, 2) + '\n')
     else for (const s of report.steps) print(s)
     for (const f of report.files) process.stderr.write(`wrote ${f}\n`)
     return 0
@@ -299,7 +301,9 @@ function print(s: { operation: string; evidence: Evidence; milliseconds: number 
   process.stdout.write(`${operation(s.operation).title} (${(s.milliseconds / 1000).toFixed(1)} s)\n`)
   for (const e of s.evidence.quantities.slice(0, 12)) {
     const v = typeof e.value === 'number' ? (Number.isInteger(e.value) ? String(e.value) : e.value.toPrecision(4)) : e.value
-    process.stdout.write(`  ${e.of ? `${e.of}: ` : ''}${e.name}: ${v} ${e.unit}\n`)
+    process.stdout.write(
+      `  ${e.of ? `${e.of}: ` : ''}${wordsOf(e)}: ${v}${e.u === undefined ? '' : e.u === 'unknown' ? ' ± ?' : ` ± ${(2 * e.u).toPrecision(2)}`} ${e.unit}\n`,
+    )
   }
   for (const w of s.evidence.warnings) process.stdout.write(`  note: ${w}\n`)
 }

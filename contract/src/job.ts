@@ -1,4 +1,7 @@
 import { z } from 'zod'
+import type { Evidence } from '@oak-gauge/core/operations/operation.ts'
+import type { named } from '@oak-gauge/core/operations/quantities.ts'
+import type { DistanceError } from '@oak-gauge/core/uncertainty/scanner.ts'
 
 /** Bodies and answers of the REST interface. Types are inferred, so that both sides read the same page. */
 
@@ -108,10 +111,19 @@ export interface TrayItem {
   spacing: number | null
 }
 
-export interface StepEvidence {
-  quantities: { name: string; value: number | string; unit: string; of?: string; uncertainty?: number }[]
-  histogram?: { edges: number[]; shares: number[]; unit: string }
-  warnings: string[]
+/** A quantity with the words for it. */
+export type NamedQuantity = ReturnType<typeof named>
+export interface StepEvidence extends Omit<Evidence, 'quantities'> {
+  quantities: NamedQuantity[]
+}
+
+export interface RecordedWith {
+  scanner: string
+  calibration: string | null
+  state: string
+  reason: string
+  /** what its last verification said, where there was one */
+  distance?: DistanceError | null
 }
 
 export const STEP_STATES = ['queued', 'running', 'done', 'failed', 'cancelled'] as const
@@ -137,7 +149,7 @@ export interface Step {
   /** name of the file it brought in */
   file: string | null
   /** of a pass: the scanner it was recorded with, and how it stood then */
-  recordedWith: { scanner: string; calibration: string | null; state: string; reason: string } | null
+  recordedWith: RecordedWith | null
 }
 
 export interface JobState {

@@ -7,7 +7,7 @@ import type { Judgement } from '@oak-gauge/core/calibrate/judge.ts'
 import type { PlateTrouble } from '@oak-gauge/core/calibrate/readplate.ts'
 import type { Match } from '@oak-gauge/core/calibrate/targets.ts'
 import type { ScannerSpec } from '@oak-gauge/core/scanner/spec.ts'
-import type { Verdict } from '@oak-gauge/core/inspect/decision.ts'
+import type { Verdict } from '@oak-gauge/core/uncertainty/decision.ts'
 import type { Problem } from './job.ts'
 
 /** Bodies and answers about scanners, their artefacts, calibrations and verifications. */

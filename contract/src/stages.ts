@@ -1,3 +1,4 @@
+import type { QuantityId } from '@oak-gauge/core/operations/quantities.ts'
 import type { Step, TrayItem } from './job.ts'
 
 /** Stages of the work that this version carries, in order. */
@@ -47,7 +48,7 @@ export function chain(steps: Step[], head: string | null): Step[] {
   return out.reverse()
 }
 
-export const quantity = (step: Step | undefined, name: string) => step?.evidence?.quantities.find((q) => q.name === name)
+export const quantity = (step: Step | undefined, id: QuantityId) => step?.evidence?.quantities.find((q) => q.id === id)
 
 /** The last step of the kind on the path the job stands on. */
 export const lastOf = (path: Step[], ...operations: string[]) => path.findLast((s) => operations.includes(s.operation))

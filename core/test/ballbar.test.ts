@@ -1,9 +1,9 @@
 import { describe, expect, it } from '@jest/globals'
 import { seeded } from '../src/base/random.ts'
-import { barLength, ballBarSchema, readBar, readBallBarFile, verify } from '../src/calibrate/ballbar.ts'
+import { barLength, ballBarSchema, type BallBar, readBar, readBallBarFile, verify, type BarReading, type SphereReading } from '../src/calibrate/ballbar.ts'
 import { barPositions } from '../src/calibrate/barpositions.ts'
 import { fitSphere } from '../src/fit/sphere.ts'
-import { decide, worstVerdict } from '../src/inspect/decision.ts'
+import { decide, worstVerdict } from '../src/uncertainty/decision.ts'
 import { suitability } from '../src/inspect/suitability.ts'
 import { fixtureJson } from './help.ts'
 
@@ -114,6 +114,38 @@ describe('ball bar', () => {
     const limits = { form: 0.2, size: 0.05, distance: 0.05 }
     const v = verify([readBar(scanned(1), BAR, 20), readBar(scanned(1.001, 0.01, 2), BAR, 20)], BAR, limits)
     expect([v.verdict, v.rows.map((r) => r.verdict), v.rows[2].position]).toEqual(['fail', ['pass', expect.any(String), 'fail'], 1])
+  })
+  it('each sphere is judged by its own certificate; a smaller error with a larger uncertainty can decide', () => {
+    const reading = readBar(scanned(1), BAR, 20)
+    const with2 = (a: Partial<SphereReading>, b: Partial<SphereReading>): BarReading => ({
+      ...reading,
+      spheres: [
+        { ...reading.spheres[0], sizeUncertainty: 0, ...a },
+        { ...reading.spheres[1], sizeUncertainty: 0, ...b },
+      ],
+    })
+    const bar = {
+      ...BAR,
+      spheres: [
+        { diameter: 19.05, uncertainty: 0.001 },
+        { diameter: 12.7, uncertainty: 0.03 },
+      ],
+    } as BallBar
+    const limits = { form: 0.05, size: 0.05, distance: 1 }
+    const v = verify([with2({ form: 0.045, size: 0.04 }, { form: 0.03, size: 0.03 })], bar, limits)
+    // 0.045 + 0.001 is within 0.05, 0.030 + 0.030 is not proven to be
+    expect(v.rows.slice(0, 2).map((r) => [r.verdict, r.value, r.uncertainty])).toEqual([
+      ['not decidable', 0.03, 0.03],
+      ['not decidable', 0.03, 0.03],
+    ])
+    const swapped = verify([with2({ form: 0.045, size: 0.04 }, { form: 0.01, size: -0.01 })], bar, limits)
+    expect(swapped.rows.slice(0, 2).map((r) => [r.verdict, r.value])).toEqual([
+      ['pass', 0.045],
+      ['pass', 0.04],
+    ])
+    // one that fails beyond doubt is shown, whatever else is undecided
+    const failed = verify([with2({ size: 0.06 }, { size: 0.055 })], bar, limits)
+    expect([failed.verdict, failed.rows[1].value]).toEqual(['fail', 0.06])
   })
   it('positions fill the working volume', () => {
     const list = barPositions({ near: 250, ideal: 400, far: 550 })

@@ -175,7 +175,7 @@ describe('the operation trims where the pass lies in the job', () => {
   test('a fitted patch says how flat it is', async () => {
     const r = await runOperation('trim-plane', { passes: [pass] }, { patch: { at: [20, 20, 100], radius: 6 } }, quietContext)
     expect((r.outputs['passes'] as Item<Points>[])[0].data.xyz.length / 3).toBe(41 * 41)
-    expect(r.evidence.quantities.find((q) => q.name === 'flatness of the patch, rms')?.value).toBeLessThan(1e-6)
+    expect(r.evidence.quantities.find((q) => q.id === 'flatness-of-the-patch-rms')?.value).toBeLessThan(1e-6)
   })
   test('without a plane it asks for one', async () => {
     expect((await oakError(runOperation('trim-plane', { passes: [pass] }, {}, quietContext))).code).toBe('no-plane')

@@ -5,6 +5,7 @@ import { OakError } from '../src/base/errors.ts'
 import { seeded } from '../src/base/random.ts'
 import { bytesSource, type ByteSource } from '../src/formats/source.ts'
 import type { Evidence } from '../src/operations/operation.ts'
+import type { QuantityId } from '../src/operations/quantities.ts'
 import { makeMesh, type Mesh } from '../src/shape/mesh.ts'
 
 const here = new URL('./fixtures/', import.meta.url).pathname
@@ -26,7 +27,7 @@ export async function oakError(run: Promise<unknown>): Promise<OakError> {
 }
 
 /** A quantity of an evidence, of the whole or of one item. */
-export const value = (e: Evidence, name: string, of?: string) => e.quantities.find((q) => q.name === name && q.of === of)?.value
+export const value = (e: Evidence, id: QuantityId, of?: string) => e.quantities.find((q) => q.id === id && q.of === of)?.value
 
 export function concat(parts: Iterable<Uint8Array>): Uint8Array {
   const list = [...parts]

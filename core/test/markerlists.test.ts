@@ -134,9 +134,9 @@ describe('markers as operations', () => {
     const { outputs, evidence } = await runOperation('map-markers', { file }, {}, quietContext)
     const m = outputs['map'][0].data as Markers
     expect(value(evidence, 'markers')).toBe(30)
-    expect(value(evidence, 'position, U (k = 2), largest')).toBeLessThan(0.03)
-    expect(value(evidence, 'U', m.ids[3])).toBeCloseTo(2 * worstUncertainty(m.covariance, 3), 6)
-    expect(value(evidence, 'scale, relative uncertainty')).toBeCloseTo(10, 6)
+    expect(value(evidence, 'marker-u-largest')).toBeLessThan(0.03)
+    expect(value(evidence, 'marker-u', m.ids[3])).toBeCloseTo(2 * worstUncertainty(m.covariance, 3), 6)
+    expect(value(evidence, 'scale-relative-uncertainty')).toBeCloseTo(10, 6)
     expect(value(evidence, 'moved')).toBeUndefined()
     expect(evidence.warnings.filter((w) => w.includes('moved'))).toEqual([])
   })
@@ -161,7 +161,7 @@ describe('markers as operations', () => {
       expect(Math.abs(outputs['loose'][0].pose[i])).toBeLessThan(1e-3)
       expect(Math.abs(outputs['passes'][0].pose[i])).toBeLessThan(1e-3)
     }
-    expect(value(evidence, 'markers in common')).toBe(30)
+    expect(value(evidence, 'markers-in-common')).toBe(30)
     const other: Item<Markers> = { ...a, data: makeMarkers(strewn(seeded(99), 30, 320, 240)) }
     expect((await oakError(runOperation('join-markers', { anchor: [a], loose: [other] }, {}, quietContext))).code).toBe('no-match')
   })

@@ -237,10 +237,10 @@ describe('plans that warn', () => {
 describe('planning as an operation', () => {
   it('plans on a shape by its dimensions, and gives the shape', async () => {
     const r = await runOperation('plan-markers', {}, { shape: { kind: 'cylinder', diameter: 140, height: 120 }, where: 'around' }, quietContext)
-    expect(value(r.evidence, 'directions with enough')).toBe(100)
+    expect(value(r.evidence, 'directions-with-enough')).toBe(100)
     expect(r.outputs['shape']).toHaveLength(1)
     expect(value(r.evidence, 'markers')).toBe((r.outputs['plan'][0].data as Markers).ids.length)
-    expect(value(r.evidence, 'on the part')).toBeUndefined()
+    expect(value(r.evidence, 'on-the-part')).toBeUndefined()
   })
 
   it('plans on a part that lies otherwise in the job, in the coordinates of the job', async () => {
@@ -274,7 +274,7 @@ describe('planning as an operation', () => {
       { where: 'part', from: 'above' },
       quietContext,
     )
-    expect(value(r.evidence, 'on the part')).toBeGreaterThan(4)
+    expect(value(r.evidence, 'on-the-part')).toBeGreaterThan(4)
     const bare = makePoints({ xyz: Float32Array.from(xyz) })
     expect((await oakError(Promise.resolve().then(() => tiled(bare)))).code).toBe('no-normals')
   })

@@ -1,7 +1,7 @@
 import { f32, u32 } from '../src/base/arrays.ts'
 import { fromRotationVector, transformPoint } from '../src/base/mat4.ts'
 import { meshFacts } from '../src/measure/facts.ts'
-import { meshLevel, pointsLevel } from '../src/shape/display.ts'
+import { fieldLevel, meshLevel, pointsLevel } from '../src/shape/display.ts'
 import {
   compact,
   flipMesh,
@@ -215,6 +215,34 @@ describe('samples and display levels', () => {
     const m = sphereMesh(20, 60)
     const withFaces = makeMesh({ ...m, faces: u32(m.triangles.length / 3) })
     expect((await meshLevel(withFaces, 100)).triangles).toBe(withFaces.triangles)
+  })
+  test('one that is too large for that keeps the faces of what is left', async () => {
+    const m = sphereMesh(20, 60)
+    const upper = (x: ArrayLike<number>, t: ArrayLike<number>, i: number) => [0, 1, 2].reduce((s, k) => s + x[3 * t[3 * i + k] + 2], 0) > 0
+    const faces = u32(m.triangles.length / 3).map((_, i) => (upper(m.vertices, m.triangles, i) ? 7 : 3))
+    const level = await meshLevel(makeMesh({ ...m, faces }), 1500, 2000)
+    const t = level.triangles as Uint32Array
+    expect(t.length / 3).toBeLessThanOrEqual(1500)
+    let wrong = 0
+    for (let i = 0; 3 * i < t.length; i++) if (level.faces?.[i] !== (upper(level.xyz, t, i) ? 7 : 3)) wrong++
+    // those along the equator may fall to either side
+    expect(wrong).toBeLessThan(40)
+    expect(new Set(level.faces).size).toBe(2)
+  })
+  test('no peak is hidden by what is shown of a field; within the limit nothing is made larger', async () => {
+    const m = sphereMesh(20, 60)
+    const level = await meshLevel(m, 2000)
+    const map = level.map as Uint32Array
+    const values = f32(m.vertices.length / 3).map((_, i) => 0.05 * Math.sin(i))
+    const hidden = values.findIndex((_, i) => !map.includes(i))
+    values[hidden] = -0.4
+    values[3] = Number.NaN
+    const shown = fieldLevel(values, map, m.vertices, 0.1)
+    expect(Math.min(...shown.filter((v) => v === v))).toBeCloseTo(-0.4, 6)
+    expect(shown.filter((v) => Math.abs(v) > 0.1)).toHaveLength(1)
+    map.forEach((at, i) => {
+      if (Math.abs(shown[i]) <= 0.1) expect(shown[i]).toBe(values[at])
+    })
   })
 })
 

@@ -26,7 +26,7 @@ describe('recipes', () => {
     for (const shift of [0, 7]) {
       const r = await runRecipe(recipe, new Map([['passes', [noisy(shift)]]]), quietContext, () => 0)
       expect(r.steps.map((s) => s.operation)).toEqual(['merge', 'facts'])
-      const volume = Number(r.steps[1].evidence.quantities.find((q) => q.name === 'volume')?.value)
+      const volume = Number(r.steps[1].evidence.quantities.find((q) => q.id === 'volume')?.value)
       expect(Math.abs(volume / ((4 / 3) * Math.PI * 12 ** 3) - 1)).toBeLessThan(0.01)
     }
     expect((await oakError(runRecipe(recipe, new Map(), quietContext, () => 0))).code).toBe('missing-input')
@@ -93,10 +93,16 @@ describe('recipes', () => {
     ])
     expect((await oakError(runRecipe(recipe(1e-4), brought, quietContext, () => 0))).code).toBe('cell-below-error')
     const r = await runRecipe(recipe(0.5), brought, quietContext, () => 0)
-    const error = value(r.steps[0].evidence, 'alignment, worst pass') as number
+    const error = value(r.steps[0].evidence, 'alignment-worst-pass') as number
     const flagged = r.steps[3].evidence.quantities[0]
     expect(Math.abs(Number(flagged.value))).toBeLessThan(0.02)
-    expect(flagged.uncertainty).toBeGreaterThan(2 * error * 0.999)
+    // the alignment is known, how the scanner was and how the part was placed is not: nothing is decided, and what is known is told
+    expect(error).toBeGreaterThan(0)
+    const parts = Object.fromEntries((flagged.parts ?? []).map((p) => [p.source, p.u]))
+    expect([parts['scanner'], parts['placing'], parts['nominal']]).toEqual(['unknown', 'unknown', 'unknown'])
+    expect(parts['alignment']).toBeGreaterThan(0)
+    expect(parts['alignment']).toBeLessThan(2 * error)
+    expect([flagged.u, value(r.steps[3].evidence, 'verdict')]).toEqual(['unknown', 'not decidable'])
     // the table speaks of the part, the gaps of the places where they were measured
     expect([r.on.get('map'), r.on.get('gaps')]).toEqual(['part', 'places'])
   })

@@ -51,11 +51,11 @@ test('by hand: a loop marks what would go; inverted it keeps it; taken away, and
     [150, 700],
   ])
   await ended(page)
-  const gone = await shownNumber(page, 'points gone')
+  const gone = await shownNumber(page, 'points-gone')
   expect(gone / before).toBeGreaterThan(0.4)
   expect(gone / before).toBeLessThan(0.6)
   await page.locator('.card').getByRole('switch', { name: 'Invert' }).click()
-  await expect(async () => expect(await shownNumber(page, 'points gone')).toBe(before - gone)).toPass({ timeout: 20_000 })
+  await expect(async () => expect(await shownNumber(page, 'points-gone')).toBe(before - gone)).toPass({ timeout: 20_000 })
   await press(page, 'Take away')
   await ended(page)
   expect((await state(page, id)).tray[0].count).toBe(gone)
@@ -87,7 +87,7 @@ test('by pairs: the same places on both sides, the result shows while they are p
     await page.mouse.click(x + 414, y)
     await page.waitForTimeout(300)
   }
-  expect(await shownNumber(page, 'pairs, rms')).toBeLessThan(1.5)
+  expect(await shownNumber(page, 'pairs-rms')).toBeLessThan(1.5)
   await press(page, /^Align by 4 pairs/)
   await ended(page)
   const loose = (await state(page, id)).tray.find((i) => i.name === 'loose')

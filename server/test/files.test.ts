@@ -105,8 +105,8 @@ describe('results out', () => {
     const [part, nominal] = [tray.find((i) => i.role === 'mesh'), tray.find((i) => i.role === 'nominal')]
     const d = await all.step(job, { operation: 'deviation', inputs: { measured: [part?.slot ?? ''], nominal: [nominal?.slot ?? ''] } })
     // the corner at 20 20 20 lies 1 mm inside of three faces; those at the origin touch
-    expect(quantity(d, 'largest missing')?.value).toBeCloseTo(-1, 6)
-    expect(quantity(d, 'largest extra')?.value).toBeCloseTo(0, 6)
+    expect(quantity(d, 'largest-missing')?.value).toBeCloseTo(-1, 6)
+    expect(quantity(d, 'largest-extra')?.value).toBeCloseTo(0, 6)
     const field = (await all.state(job)).tray.find((i) => i.role === 'deviation')
     expect(field?.on).toBe(part?.slot)
     const csv = await (await fetch(`${all.url}/api/items/${field?.id}/file`)).text()

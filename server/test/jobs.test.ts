@@ -245,7 +245,7 @@ describe('the whole path', () => {
     const ledger = (await all.state(job)).steps.filter((x) => x.operation !== 'import')
     expect(report.steps.map((x) => x.operation)).toEqual(ledger.map((x) => x.operation))
     report.steps.forEach((x, i) => expect(x.evidence).toEqual(ledger[i].evidence))
-    expect(quantity(adjusted, 'alignment, worst pass')?.value).toBeDefined()
+    expect(quantity(adjusted, 'alignment-worst-pass')?.value).toBeDefined()
     // and the same files
     const item = (await all.state(job)).tray.find((i) => i.role === 'mesh')?.id
     const stl = Buffer.from(await (await fetch(`${all.url}/api/items/${item}/file?format=stl`)).arrayBuffer())

@@ -37,7 +37,7 @@ describe('the ledger', () => {
     expect(step.state).toBe('done')
     // the block's top alone is left: 31 x 31 places
     expect((await all.state(job)).tray[0].count).toBe(31 * 31)
-    expect(quantity(step, 'points left')?.value).toBe(31 * 31)
+    expect(quantity(step, 'points-left')?.value).toBe(31 * 31)
     const back = (await all.call('POST', `/jobs/${job}/head`, { step: step.parent })).body
     expect(back.tray[0].count).toBe(81 * 81)
     expect(back.forward).toBe(step.id)
@@ -81,7 +81,7 @@ describe('the ledger', () => {
     const { job, slot } = await withPass()
     const before = await all.state(job)
     const p = await all.step(job, { ...trim(slot), preview: true })
-    expect(quantity(p, 'points left')?.value).toBe(31 * 31)
+    expect(quantity(p, 'points-left')?.value).toBe(31 * 31)
     const after = await all.state(job)
     expect(after.head).toBe(before.head)
     expect(after.tray[0].count).toBe(81 * 81)

@@ -70,7 +70,7 @@ describe('markers of a job', () => {
     expect((await tray('shape')).length).toBe(1)
     plan = await list(item.id)
     expect(plan.ids.length).toBe(item.count)
-    expect(step.evidence?.quantities.find((q) => q.name === 'directions with enough')?.value).toBe(100)
+    expect(step.evidence?.quantities.find((q) => q.id === 'directions-with-enough')?.value).toBe(100)
     const pdf = await fetch(`${all.url}/api/items/${item.id}/placement.pdf`)
     const bytes = Buffer.from(await pdf.arrayBuffer())
     expect([pdf.status, bytes.subarray(0, 5).toString(), bytes.length > 8000]).toEqual([200, '%PDF-', true])
@@ -243,7 +243,7 @@ describe('markers of a job', () => {
     const slot = (name: string) => before.find((i) => i.name === name)?.slot ?? ''
     const joined = await all.step(id, { operation: 'join-markers', inputs: { anchor: [slot('first')], loose: [slot('second')], passes: [slot('pass')] } })
     expect([joined.state, joined.problem]).toEqual(['done', null])
-    expect(joined.evidence?.quantities.find((q) => q.name === 'markers in common')?.value).toBe(6)
+    expect(joined.evidence?.quantities.find((q) => q.id === 'markers-in-common')?.value).toBe(6)
     const after = (await all.state(id)).tray.find((i) => i.slot === slot('pass'))
     expect(after?.pose[3]).toBeCloseTo(-200, 2)
     const recipe = (await all.call('GET', `/jobs/${id}/recipe`)).body

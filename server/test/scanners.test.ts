@@ -155,8 +155,16 @@ describe('a job and its scanner', () => {
     const patched = await all.call('PATCH', `/jobs/${job}`, { scanner: shelf['Hazel'] })
     expect([patched.status, patched.body.job.scanner, patched.body.job.title]).toEqual([200, shelf['Hazel'], 'With Hazel'])
     const pass = await all.bring(job, 'pass.xyz', tableAndBlock(), '&role=pass&unit=mm')
-    const { calibration, health } = await detail('Hazel')
-    expect(pass.recordedWith).toEqual({ scanner: 'Hazel', calibration: calibration?.id, state: health.state, reason: health.reason })
+    const { calibration, health, verification } = await detail('Hazel')
+    const row = verification?.rows.find((r) => r.name === 'distance')
+    expect(pass.recordedWith).toEqual({
+      scanner: 'Hazel',
+      calibration: calibration?.id,
+      state: health.state,
+      reason: health.reason,
+      distance: { error: row?.value, U: row?.uncertainty },
+    })
+    expect(Math.abs(row?.value ?? 9)).toBeLessThan(0.1)
     const mesh = await all.bring(job, 'cube.ply', cubePly(20), '&role=mesh&unit=mm')
     expect(mesh.recordedWith).toBeNull()
   })

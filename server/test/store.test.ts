@@ -10,7 +10,7 @@ import { makeMesh } from '@oak-gauge/core/shape/mesh.ts'
 import { makePoints } from '@oak-gauge/core/shape/points.ts'
 import { fileSource, loadArray, readBlob, storeArray, storeFile } from '../src/blobs.ts'
 import { connect, type Database } from '../src/db/connect.ts'
-import { migrate } from '../src/db/migrations.ts'
+import { migrate, MIGRATIONS } from '../src/db/migrations.ts'
 import type { ItemRow, StepRow } from '../src/db/models.ts'
 import { forwardOf, pathTo, trayAfter } from '../src/ledger/state.ts'
 import { startCluster, type Cluster } from '../src/postgres.ts'
@@ -199,5 +199,46 @@ describe('any error in four words', () => {
     expect(toProblem(e)).toMatchObject({ code: 'out-of-memory' })
     expect(toProblem(new TypeError('x is undefined'))).toMatchObject({ code: 'internal' })
     expect(toProblem(new TypeError('x is undefined')).message).not.toContain('undefined')
+  })
+})
+
+describe('ledgers of before quantities had ids', () => {
+  test('their names become ids, figures that were asked at stay, the uncertainty of a flag is halved; run again it changes nothing', async () => {
+    await migrate(db.sequelize)
+    const quantities = [
+      { name: 'alignment, worst pass', value: 0.0123, unit: 'mm' },
+      { name: 'within 0.25 mm', value: 98.5, unit: '%' },
+      { name: 'mean', value: 0.01, unit: 'mm' },
+      { name: 'moved', value: 0.4, unit: 'mm', of: 'Pass 2' },
+      { name: 'moved', value: '7, 9', unit: '' },
+      { name: 'deviation', value: 0.4, unit: 'mm', of: 'foot', uncertainty: 0.02 },
+      { name: 'moved by', value: 0.3, unit: 'mm', of: '7', uncertainty: 0.004 },
+      { name: 'edges of more than two', value: 0, unit: '' },
+      { name: 'U', value: 0.01, unit: 'mm', of: '3' },
+    ]
+    const job = (await db.pool.query<{ id: string }>("insert into job (title, purpose, surface) values ('old', 'inspection', 'matte') returning id")).rows[0].id
+    const add = "insert into step (job_id, operation, version, params, inputs, evidence) values ($1, 'adjust', 4, '{}', '{}', $2) returning id"
+    const id = (await db.pool.query<{ id: string }>(add, [job, JSON.stringify({ quantities, warnings: ['kept'] })])).rows[0].id
+    const none = (await db.pool.query<{ id: string }>(add, [job, null])).rows[0].id
+    const read = async (of: string) => (await db.pool.query<{ evidence: unknown }>('select evidence from step where id = $1', [of])).rows[0].evidence
+    const up = MIGRATIONS.find((m) => m.name === '005-quantities')?.up ?? ''
+    for (let again = 0; again < 2; again++) {
+      await db.pool.query(up)
+      expect(await read(id)).toEqual({
+        quantities: [
+          { id: 'alignment-worst-pass', value: 0.0123, unit: 'mm' },
+          { id: 'within', value: 98.5, unit: '%', at: 0.25 },
+          { id: 'deviation-mean', value: 0.01, unit: 'mm' },
+          { id: 'moved', value: 0.4, unit: 'mm', of: 'Pass 2' },
+          { id: 'markers-moved', value: '7, 9', unit: '' },
+          { id: 'deviation', value: 0.4, unit: 'mm', of: 'foot', u: 0.01 },
+          { id: 'moved-by', value: 0.3, unit: 'mm', of: '7', u: 0.004 },
+          { id: 'edges-of-more-than-two', value: 0, unit: '' },
+          { id: 'marker-u', value: 0.01, unit: 'mm', of: '3' },
+        ],
+        warnings: ['kept'],
+      })
+      expect(await read(none)).toBeNull()
+    }
   })
 })

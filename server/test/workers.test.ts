@@ -46,7 +46,7 @@ describe('two workers on one database', () => {
         }),
       )
       const steps = await Promise.all(jobs.map((j) => all.step(j.job, { operation: 'facts', inputs: { mesh: [j.slot] } })))
-      steps.forEach((s, i) => expect(s.evidence?.quantities.find((q) => q.name === 'volume')?.value).toBeCloseTo(jobs[i].side ** 3, 2))
+      steps.forEach((s, i) => expect(s.evidence?.quantities.find((q) => q.id === 'volume')?.value).toBeCloseTo(jobs[i].side ** 3, 2))
     } finally {
       second.kill('SIGKILL')
     }

@@ -1,7 +1,8 @@
 /** @jest-environment ./web/test/browser-env.mjs */
+import { wordsOf, type QuantityId } from '@oak-gauge/core/operations/quantities.ts'
 import { afterEach, describe, expect, jest, test } from '@jest/globals'
 import { act, cleanup, fireEvent, screen, waitFor, within } from '@testing-library/react'
-import type { Stage } from '@oak-gauge/contract'
+import type { NamedQuantity, Stage } from '@oak-gauge/contract'
 import { AlignCard } from '../src/stages/align/AlignCard.tsx'
 import { BriefCard } from '../src/stages/brief/BriefCard.tsx'
 import { CaptureCard } from '../src/stages/capture/CaptureCard.tsx'
@@ -23,15 +24,15 @@ const type = (label: string, text: string) => {
 }
 const click = (name: string | RegExp) => doing(() => void fireEvent.click(button(name)))
 const passes = [item('pass', 1, { setup: uuid(11) }), item('pass', 2, { setup: uuid(11) }), item('pass', 3, { setup: uuid(12) })]
-const q = (name: string, value: number | string, unit = 'mm', of?: string) => ({ name, value, unit, ...(of ? { of } : {}) })
+const q = (id: QuantityId, value: number | string, unit = 'mm', of?: string) => ({ id, name: wordsOf({ id }), value, unit, ...(of ? { of } : {}) })
 const adjusted = (error: number) =>
   step('adjust', {
     evidence: {
       quantities: [
-        q('alignment, worst pass', error),
-        q('gap between passes, rms', 0.004),
-        q('gap, rms', 0.003, 'mm', 'pass 1'),
-        q('pair, rms', 0.002, 'mm', 'pass 1 with pass 2'),
+        q('alignment-worst-pass', error),
+        q('gap-between-passes-rms', 0.004),
+        q('gap-rms', 0.003, 'mm', 'pass 1'),
+        q('pair-rms', 0.002, 'mm', 'pass 1 with pass 2'),
       ],
       warnings: [],
     },
@@ -141,7 +142,7 @@ describe('Capture', () => {
 
 describe('Clean', () => {
   test('strays: looked for first as a preview, marked, then taken away', async () => {
-    const preview = step('strays', { preview: true, evidence: { quantities: [q('points gone', 37, '')], warnings: [] } })
+    const preview = step('strays', { preview: true, evidence: { quantities: [q('points-gone', 37, '')], warnings: [] } })
     const sent = fakeServer((s) => (s.path.endsWith('/steps') ? { body: preview } : undefined))
     const state = jobOf(passes)
     const { become } = show(<CleanCard go={go} />, state, 'Clean')
@@ -151,7 +152,7 @@ describe('Clean', () => {
     become({ ...state, steps: [preview] })
     expect(await screen.findByText('Crossed points would go.')).toBeTruthy()
     expect(store.getState().view.going).toEqual({ kind: 'step', step: preview.id })
-    expect(document.querySelector('[data-quantity="points gone"]')?.textContent).toBe('37 ')
+    expect(document.querySelector('[data-quantity="points-gone"]')?.textContent).toBe('37 ')
     // another setting: what was found does not count any more
     type('Stray beyond', '3')
     expect(screen.queryByText('Crossed points would go.')).toBeNull()
@@ -172,7 +173,7 @@ describe('Clean', () => {
     expect(sent.at(-1)?.body.params).toEqual({ smallest: 0.02, largestOnly: true })
   })
   test('a loop is looked at before it takes anything', async () => {
-    const preview = step('lasso', { preview: true, evidence: { quantities: [q('points gone', 5, '')], warnings: [] } })
+    const preview = step('lasso', { preview: true, evidence: { quantities: [q('points-gone', 5, '')], warnings: [] } })
     const sent = fakeServer((s) => (s.path.endsWith('/steps') ? { body: preview } : undefined))
     const state = jobOf(passes)
     const { become } = show(<CleanCard go={go} />, state, 'Clean')
@@ -210,7 +211,7 @@ describe('Align', () => {
     await click('Drop pair 3')
     act(() => pair(0, 20, 2))
     expect(screen.queryByText(/lie on one line/)).toBeNull()
-    const rms = Number(document.querySelector('[data-quantity="pairs, rms"]')?.textContent?.replace(' mm', ''))
+    const rms = Number(document.querySelector('[data-quantity="pairs-rms"]')?.textContent?.replace(' mm', ''))
     expect(rms).toBeLessThan(0.1)
     await click('Align by 3 pairs')
     await waitFor(() => expect(sent).toHaveLength(2))
@@ -264,7 +265,7 @@ describe('Merge', () => {
     const merged = step('merge', {
       outputs: { mesh: [uuid(7)] },
       params: { cell: 0.4 },
-      evidence: { quantities: [q('triangles', 2_000_000, ''), q('crisp edges', 812.4)], warnings: ['Look at it.'] },
+      evidence: { quantities: [q('triangles', 2_000_000, ''), q('crisp-edges', 812.4)], warnings: ['Look at it.'] },
     })
     const sent = fakeServer(() => ({ body: step('reduce') }))
     show(<MergeCard go={go} />, jobOf([...passes, item('mesh', 7)], [merged]), 'Merge')
@@ -314,7 +315,7 @@ describe('Datum', () => {
     cleanup()
     show(
       <DatumCard go={go} />,
-      jobOf(tray, [step('best-fit', { evidence: { quantities: [q('best fit, rms', 0.02)], warnings: ['Not held: turn about z.'] } })]),
+      jobOf(tray, [step('best-fit', { evidence: { quantities: [q('best-fit-rms', 0.02)], warnings: ['Not held: turn about z.'] } })]),
       'Datum',
     )
     expect(screen.getByText('Not held: turn about z.')).toBeTruthy()
@@ -343,20 +344,56 @@ describe('Inspect', () => {
     const compared = step('deviation', {
       params: { limit: 0.1, scale: 1 },
       outputs: { field: [uuid(9)] },
-      evidence: { quantities: [q('within 0.1 mm', 82.74, '%')], warnings: [] },
+      evidence: { quantities: [{ ...q('within', 82.74, '%'), at: 0.1, name: 'within 0.1 mm' }], warnings: [] },
     })
     const tray = [item('mesh', 7), item('nominal', 8), item('deviation', 9, { on: uuid(7) })]
     show(<InspectCard go={go} />, jobOf(tray, [compared]), 'Inspect')
     expect(store.getState().view).toMatchObject({ map: uuid(9), limit: 0.1, scale: 1 })
-    expect(document.querySelector('[data-quantity="within 0.1 mm"]')?.textContent).toBe('82.7 %')
+    expect(document.querySelector('[data-quantity="within"]')?.textContent).toBe('82.7 %')
     await click('Place a flag')
+    // the mesh came in as a file: how it lies on the nominal, and how its scanner was, is to be said
+    expect(document.querySelector('[data-not-known]')).not.toBeNull()
+    type('U of the scanner', '0.02')
+    type('U of the placing on the nominal', '0.01')
+    expect(document.querySelector('[data-not-known]')).toBeNull()
     fireEvent.change(screen.getByLabelText('Name of the spot'), { target: { value: 'foot' } })
     await doing(() => void store.dispatch(view.placed({ at: [1, 2, 3], slot: uuid(7), face: null })))
-    expect(sent[0].body).toEqual({ operation: 'flag', inputs: { field: [uuid(9)], on: [uuid(7)] }, params: { at: [1, 2, 3], label: 'foot', limit: 0.1 } })
+    expect(sent[0].body).toEqual({
+      operation: 'flag',
+      inputs: { field: [uuid(9)], on: [uuid(7)], nominal: [uuid(8)] },
+      params: { at: [1, 2, 3], label: 'foot', limit: 0.1, stated: { scanner: 0.02, placing: 0.01 } },
+    })
     expect(store.getState().view.picking.kind).toBe('none')
     type('Fine inside', '0.2')
     await click('Compare with these limits')
     expect(sent.at(-1)?.body.params).toEqual({ limit: 0.2, scale: 1 })
+  })
+  test('what a flag is uncertain by, the largest part first; what is not known says so', () => {
+    fakeServer()
+    const deviation = {
+      ...q('deviation', 0.1234, 'mm', 'foot'),
+      u: 0.005,
+      parts: [
+        { source: 'surface', u: 0.003 },
+        { source: 'scanner', u: 0.004, stated: true },
+      ],
+    }
+    const flag = step('flag', {
+      params: { at: [0, 0, 0], label: 'foot' },
+      evidence: { quantities: [deviation as NamedQuantity, q('verdict', 'extra', '')], warnings: [] },
+    })
+    const tray = [item('mesh', 7), item('nominal', 8), item('deviation', 9, { on: uuid(7) })]
+    const { unmount } = show(<InspectCard go={go} />, jobOf(tray, [step('deviation'), flag]), 'Inspect')
+    const table = document.querySelector('[data-budget="1"]')
+    expect(table?.querySelector('summary')?.textContent).toMatch(/Flag 1 foot: U = 0\.010 mm/)
+    expect([...(table?.querySelectorAll('dt') ?? [])].map((d) => d.textContent)).toEqual(['the scanner, stated', 'the noise of the surface'])
+    expect(table?.querySelector('[data-part="scanner"]')?.textContent).toBe('± 0.0080 mm')
+    unmount()
+    const open = step('flag', {
+      evidence: { quantities: [{ ...deviation, u: 'unknown', parts: [{ source: 'scanner', u: 'unknown' }] }], warnings: [] },
+    })
+    show(<InspectCard go={go} />, jobOf(tray, [step('deviation'), open]), 'Inspect')
+    expect(document.querySelector('[data-part="scanner"]')?.textContent?.trim()).toBe('not known')
   })
   test('leaving takes the colours off', () => {
     fakeServer()
@@ -374,7 +411,7 @@ describe('Deliver', () => {
     const reduced = step('reduce', { outputs: { mesh: [uuid(7)] } })
     const facts = step('facts', {
       inputs: { mesh: [uuid(7)] },
-      evidence: { quantities: [q('size x', 160.02), q('size y', 110.4), q('size z', 60), q('open edges', 0, ''), q('volume', 'open', '')], warnings: [] },
+      evidence: { quantities: [q('size-x', 160.02), q('size-y', 110.4), q('size-z', 60), q('open-edges', 0, ''), q('volume', 'open', '')], warnings: [] },
     })
     const mesh = item('mesh', 7, { count: 199_998, step: reduced.id })
     show(<DeliverCard go={go} />, jobOf([mesh], [reduced, facts]), 'Deliver')

@@ -48,8 +48,8 @@ describe('lengths as people type them', () => {
 
 describe('numbers never have more digits than their uncertainty deserves', () => {
   test.each<[Parameters<typeof formatValue>[0], string]>([
-    [{ value: 0.41732, unit: 'mm', uncertainty: 0.017 }, '0.417'],
-    [{ value: 0.41732, unit: 'mm', uncertainty: 0.2 }, '0.42'],
+    [{ value: 0.41732, unit: 'mm', u: 0.0085 }, '0.417'],
+    [{ value: 0.41732, unit: 'mm', u: 0.1 }, '0.42'],
     [{ value: 1322743, unit: '' }, '1\u202f322\u202f743'],
     [{ value: 82.7412, unit: '%' }, '82.7'],
     [{ value: 0.3642, unit: '%' }, '0.36'],

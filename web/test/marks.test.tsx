@@ -323,7 +323,7 @@ describe('mapping', () => {
     const sent = server((s) => (s.path.endsWith('/steps') ? { status: 202, body: step('join-markers', { state: 'queued' }) } : undefined))
     const made = step('map-markers', {
       id: uuid(532),
-      evidence: { quantities: [{ name: 'markers', value: 3, unit: '' }], warnings: ['Marker 2 moved by 0.300 ± 0.004 mm.'] },
+      evidence: { quantities: [{ id: 'markers', name: 'markers', value: 3, unit: '' }], warnings: ['Marker 2 moved by 0.300 ± 0.004 mm.'] },
     })
     show(<MarkCard go={() => undefined} />, jobOf([mapped(), mapped(1, 12)], [made]), 'Mark')
     await screen.findByText(/3 markers of Setup 2 are known/)
@@ -342,7 +342,7 @@ describe('mapping', () => {
     const sent = server((s) => (s.path.endsWith('/steps') ? { status: 202, body: step('join-markers', { state: 'queued' }) } : undefined))
     const joined = step('join-markers', {
       inputs: { anchor: [uuid(30)], loose: [uuid(40)] },
-      evidence: { quantities: [{ name: 'beside its place', value: 1.24, unit: 'mm', of: '10' }], warnings: [] },
+      evidence: { quantities: [{ id: 'beside-its-place', name: 'beside its place', value: 1.24, unit: 'mm', of: '10' }], warnings: [] },
     })
     show(<MarkCard go={() => undefined} />, jobOf([planned(), mapped()], [step('plan-markers', { id: uuid(531), params: {} }), joined]), 'Mark')
     await doing(() => fireEvent.click(screen.getByText('Check')))

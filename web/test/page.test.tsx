@@ -1,4 +1,5 @@
 /** @jest-environment ./web/test/browser-env.mjs */
+import { wordsOf, type QuantityId } from '@oak-gauge/core/operations/quantities.ts'
 import { afterEach, describe, expect, jest, test } from '@jest/globals'
 import { act, cleanup, fireEvent, screen, waitFor, within } from '@testing-library/react'
 import type { JobSummary } from '@oak-gauge/contract'
@@ -18,7 +19,7 @@ import { button, doing, fakeServer, item, jobOf, show, step, uuid } from './help
 
 afterEach(cleanup)
 const click = (name: string | RegExp) => doing(() => void fireEvent.click(button(name)))
-const q = (name: string, value: number | string, unit = 'mm') => ({ name, value, unit })
+const q = (id: QuantityId, value: number | string, unit = 'mm') => ({ id, name: wordsOf({ id }), value, unit })
 
 describe('a field for an amount', () => {
   test('takes what people type; what is no length stays and says so', () => {
@@ -63,7 +64,7 @@ describe('the ledger', () => {
           [0, 1, 0],
         ],
       },
-      evidence: { quantities: [q('points gone', 1200, '')], warnings: [] },
+      evidence: { quantities: [q('points-gone', 1200, '')], warnings: [] },
     }),
     step('merge', { title: 'Merge', params: { cell: 0.3 }, evidence: { quantities: [q('triangles', 9000, '')], warnings: ['A note.'] } }),
   ]
@@ -146,8 +147,7 @@ describe('the ledger', () => {
 describe('the strip of evidence', () => {
   test('numbers of the last step of each kind, and whether they rose or fell', () => {
     fakeServer()
-    const adjust = (v: number) =>
-      step('adjust', { evidence: { quantities: [q('alignment, worst pass', v), q('gap between passes, rms', 0.01)], warnings: [] } })
+    const adjust = (v: number) => step('adjust', { evidence: { quantities: [q('alignment-worst-pass', v), q('gap-between-passes-rms', 0.01)], warnings: [] } })
     show(<EvidenceStrip back={null} forward={null} />, jobOf([item('pass', 4)], [adjust(0.02), adjust(0.0046)]))
     expect(document.querySelector('[data-strip="Alignment, worst pass"]')?.textContent).toBe('0.0046mm↓')
     expect(document.querySelector('[data-strip="Points"]')?.textContent).toContain('4\u202f000')

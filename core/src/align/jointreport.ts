@@ -2,6 +2,8 @@ import { f32 } from '../base/arrays.ts'
 import { transformPoint, type Mat4 } from '../base/mat4.ts'
 import { cholesky, choleskyInverse } from '../base/solve.ts'
 import { median, quantile, robustSigma } from '../base/stats.ts'
+import { boundingBox } from '../shape/points.ts'
+import type { PoseUncertainty } from '../uncertainty/pose.ts'
 import { correlationOf } from './correlation.ts'
 import { freeMotions, type FreeMotion } from './freemotion.ts'
 import { gradientCovariance } from './gradientcovariance.ts'
@@ -34,6 +36,8 @@ export interface PassReport {
   departed: number
   /** motions that neither surface nor record holds, of this pass or of a group it belongs to */
   free: FreeMotion[]
+  /** how well its pose is known against the anchor, in the job */
+  pose: PoseUncertainty
 }
 
 export interface JointResult {
@@ -87,6 +91,7 @@ export function report(job: Adjustment, anchor: number, solved: Solved, rounds: 
       moved: movedBy(job, i),
       departed,
       free: held,
+      pose: poseOf(job, i, covariance, apart.includes(i) || held.length > 0),
     }
   })
   const finite = reports.filter((p) => p.pass !== anchor && Number.isFinite(p.sigma)).map((p) => p.sigma)
@@ -221,6 +226,19 @@ function passSigma(job: Adjustment, i: number, covariance: Float64Array): number
     for (let r = 0; r < 3; r++) for (let a = 0; a < 6; a++) for (let b = 0; b < 6; b++) sum += J[6 * r + a] * J[6 * r + b] * covariance[36 * s + 6 * a + b]
   }
   return count ? Math.sqrt(Math.max(0, sum) / count) : Infinity
+}
+
+/** Covariance of a pass's pose as turn (rad) about its middle and shift (mm); of what is not held there is none. */
+function poseOf(job: Adjustment, i: number, covariance: Float64Array, loose: boolean): PoseUncertainty {
+  const s = job.unknowns.slotOf[i]
+  const { xyz, index } = job.match[i].surfels
+  const places = f32(3 * index.length)
+  for (let k = 0; k < index.length; k++) places.set(transformPoint(job.poses[i], xyz[3 * index[k]], xyz[3 * index[k] + 1], xyz[3 * index[k] + 2]), 3 * k)
+  const rest = { of: job.passes[i].name, box: [...boundingBox(places)] }
+  if (s < 0) return { ...rest, about: [0, 0, 0], covariance: new Array<number>(36).fill(0) }
+  const unit = (a: number) => (a < 3 ? 1 / job.unknowns.lever[s] : 1)
+  const own = Array.from({ length: 36 }, (_, k) => covariance[36 * s + k] * unit(Math.floor(k / 6)) * unit(k % 6))
+  return { ...rest, about: [...job.unknowns.centre.subarray(3 * s, 3 * s + 3)], covariance: loose || !own.every(Number.isFinite) ? null : own }
 }
 
 function movedBy(job: Adjustment, i: number): number {

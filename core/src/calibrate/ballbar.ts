@@ -3,7 +3,7 @@ import { OakError } from '../base/errors.ts'
 import { seeded } from '../base/random.ts'
 import { quantile } from '../base/stats.ts'
 import { fitSphere, type SphereFit } from '../fit/sphere.ts'
-import { decide, worstVerdict, type Verdict } from '../inspect/decision.ts'
+import { decide, worstVerdict, type Verdict } from '../uncertainty/decision.ts'
 import { certificateSchema, readCertificate } from './plate.ts'
 
 /** A ball bar and its certificate: two spheres of matt ceramic at a known distance. JSON file of our own, see docs/formats.md. */
@@ -210,40 +210,38 @@ export interface VerificationLimits {
 }
 
 export interface Verified {
-  /** name, value with the largest absolute amount over all positions, limit, expanded uncertainty (k = 2), verdict */
+  /** name, the value that decides over all positions, limit, expanded uncertainty (k = 2), verdict */
   rows: { name: 'form' | 'size' | 'distance'; value: number; limit: number; uncertainty: number; verdict: Verdict; position: number }[]
   verdict: Verdict
 }
 
-/** Verdict over all positions: for each quantity the worst decides, with its own uncertainty. */
+/**
+ * Verdict over all positions: every value is judged with its own uncertainty, that of each sphere by its own certificate. The row
+ * of each quantity is the value that decides: of those that fail the furthest beyond, else the one that comes nearest to
+ * the limit with its uncertainty, which need not be the largest.
+ */
 export function verify(readings: BarReading[], bar: BallBar, limits: VerificationLimits): Verified {
-  const worst = (of: (r: BarReading) => number) => {
-    let at = 0
-    readings.forEach((r, i) => {
-      if (Math.abs(of(r)) > Math.abs(of(readings[at]))) at = i
-    })
-    return at
-  }
-  const larger = (r: BarReading, of: (s: SphereReading) => number) => (Math.abs(of(r.spheres[0])) >= Math.abs(of(r.spheres[1])) ? 0 : 1)
-  const form = (r: BarReading) => Math.max(r.spheres[0].form, r.spheres[1].form)
-  const size = (r: BarReading) => r.spheres[larger(r, (s) => s.size)].size
-  const f = worst(form)
-  const s = worst(size)
-  const d = worst((r) => r.distance)
-  const which = larger(readings[s], (x) => x.size)
-  const row = (name: Verified['rows'][number]['name'], value: number, limit: number, uncertainty: number, position: number) => ({
+  type Row = Verified['rows'][number]
+  const of = (name: Row['name'], value: number, uncertainty: number, position: number): Row => ({
     name,
     value,
-    limit,
+    limit: limits[name],
     uncertainty,
-    verdict: decide(value, limit, uncertainty),
+    verdict: decide(value, limits[name], uncertainty),
     position,
   })
+  const decides = (list: Row[]): Row => {
+    const failed = list.filter((r) => r.verdict === 'fail')
+    const beyond = (r: Row) => Math.abs(r.value) + (failed.length ? -1 : 1) * r.uncertainty
+    return (failed.length ? failed : list).reduce((a, b) => (beyond(b) > beyond(a) ? b : a))
+  }
+  const perSphere = (make: (s: SphereReading, certified: number, position: number) => Row) =>
+    decides(readings.flatMap((r, i) => r.spheres.map((s, k) => make(s, bar.spheres[k].uncertainty, i))))
   const rows = [
     // spheres are round to some tenth of a micrometre: the form of the artefact is its diameter's uncertainty at most
-    row('form', form(readings[f]), limits.form, bar.spheres[0].uncertainty, f),
-    row('size', size(readings[s]), limits.size, 2 * Math.hypot(bar.spheres[which].uncertainty / 2, readings[s].spheres[which].sizeUncertainty), s),
-    row('distance', readings[d].distance, limits.distance, 2 * readings[d].uncertainty, d),
+    perSphere((s, U, i) => of('form', s.form, U, i)),
+    perSphere((s, U, i) => of('size', s.size, 2 * Math.hypot(U / 2, s.sizeUncertainty), i)),
+    decides(readings.map((r, i) => of('distance', r.distance, 2 * r.uncertainty, i))),
   ]
   return { rows, verdict: worstVerdict(rows.map((r) => r.verdict)) }
 }

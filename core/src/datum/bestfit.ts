@@ -1,16 +1,28 @@
 import { f32, u8 } from '../base/arrays.ts'
 import { OakError } from '../base/errors.ts'
-import { fromRotationVector, identity, invertRigid, multiply, orthonormalise, poseDifference, transformArray, transformPoint, type Mat4 } from '../base/mat4.ts'
+import {
+  fromRotationVector,
+  identity,
+  invertRigid,
+  multiply,
+  orthonormalise,
+  poseDifference,
+  rotateVector,
+  transformArray,
+  transformPoint,
+  type Mat4,
+} from '../base/mat4.ts'
 import { checkCancelled, subProgress, type RunContext } from '../base/run.ts'
-import { cholesky, choleskySolve } from '../base/solve.ts'
+import { cholesky, choleskyInverse, choleskySolve } from '../base/solve.ts'
 import { robustSigma } from '../base/stats.ts'
 import { alignByShape } from '../align/coarse.ts'
 import { freedoms, type Freedom } from '../align/freedom.ts'
-import { deviationTo } from '../inspect/deviation.ts'
+import { deviationTo, type Deviation } from '../inspect/deviation.ts'
 import { keepTriangles, triangleCount, triangleNormal, type Mesh } from '../shape/mesh.ts'
 import { boundingBox, boxDiagonal, type Placed, type Points } from '../shape/points.ts'
 import { sampleMesh } from '../shape/sample.ts'
 import { prepareSignedDistance, type SignedDistance } from '../space/signed.ts'
+import type { PoseUncertainty } from '../uncertainty/pose.ts'
 
 export interface BestFitOptions {
   /** faces of the nominal that count; all when empty or left out */
@@ -27,6 +39,7 @@ export interface BestFitOptions {
 
 export interface BestFitResult {
   pose: Mat4
+  /** of the distances that count, each as much as any other, mm */
   rms: number
   mean: number
   used: number
@@ -34,6 +47,8 @@ export interface BestFitResult {
   free: Freedom[]
   /** the shape did not decide which way round */
   ambiguous: boolean
+  /** how well the pose is known, in the nominal's coordinates */
+  placing: PoseUncertainty
 }
 
 /**
@@ -45,7 +60,8 @@ export interface BestFitResult {
 export async function bestFit(measured: Placed<Points | Mesh>, nominal: Placed<Mesh>, options: BestFitOptions, ctx: RunContext): Promise<BestFitResult> {
   const target = chosenFaces(nominal.data, options.faces)
   const samples = options.samples ?? 40_000
-  const source = measured.data.kind === 'mesh' ? sampleMesh(measured.data, samples) : measured.data
+  // what was filled is not measured, and has no say
+  const source = measured.data.kind === 'mesh' ? sampleMesh(measuredOnly(measured.data), samples) : measured.data
   const toNominal = invertRigid(nominal.pose)
   let pose: Mat4 = multiply(toNominal, measured.pose)
   let candidates: Mat4[] = [pose]
@@ -94,8 +110,76 @@ export async function bestFit(measured: Placed<Points | Mesh>, nominal: Placed<M
     }
   } else pose = candidates[0]
   const settled = await settle(pose, widest, 60, context, subProgress(ctx, 0.5, 1, 'fitting'))
-  return { pose: multiply(nominal.pose, settled.pose), rms: settled.rms, mean: settled.mean, used: settled.used, free: settled.free, total: take, ambiguous }
+  const { rms, mean, used, free } = settled
+  return {
+    pose: multiply(nominal.pose, settled.pose),
+    rms,
+    mean,
+    used,
+    free,
+    total: take,
+    ambiguous,
+    placing: placingOf(settled, context, measured.name, nominal.pose),
+  }
 }
+
+function measuredOnly(mesh: Mesh): Mesh {
+  if (!mesh.unmeasured?.some((v) => v === 1)) return mesh
+  const keep = mesh.unmeasured.map((v) => (v ? 0 : 1))
+  return keep.some((v) => v === 1) ? keepTriangles(mesh, keep) : mesh
+}
+
+/** Parts of the nominal's size from corner to corner, within which distances may err alike. */
+const CLUSTERS = 8
+
+/**
+ * Covariance of the pose from how the distances go together: gradients summed over blocks of space, so that what errs alike within
+ * a block counts once (Liang and Zeger 1986; the same by space in Conley 1999), between inverses of the curvature of the
+ * loss. What the part itself deviates counts as error too: careful where a part is bent.
+ */
+function placingOf(s: Settled, f: Fitting, of: string, pose: ArrayLike<number>): PoseUncertainty {
+  const blocks = new Map<string, Float64Array>()
+  const h = new Float64Array(36)
+  const size = (4 * f.scale) / CLUSTERS
+  for (const { row, r, at } of s.rows()) {
+    const w = tukey(r, s.limit)
+    const curve = Number.isFinite(s.limit) ? (1 - (r / s.limit) ** 2) * (1 - 5 * (r / s.limit) ** 2) : 1
+    const key = at.map((v) => Math.floor(v / size)).join()
+    let g = blocks.get(key)
+    if (!g) blocks.set(key, (g = new Float64Array(6)))
+    for (let p = 0; p < 6; p++) {
+      g[p] += w * r * row[p]
+      for (let q = 0; q < 6; q++) h[6 * p + q] += curve * row[p] * row[q]
+    }
+  }
+  const weight = h[21] + h[28] + h[35]
+  const meat = new Float64Array(36)
+  for (const g of blocks.values()) for (let p = 0; p < 6; p++) for (let q = 0; q < 6; q++) meat[6 * p + q] += g[p] * g[q]
+  const free = s.free.map((m) => [...m.rotation, ...m.translation])
+  for (const v of free) for (let p = 0; p < 6; p++) for (let q = 0; q < 6; q++) h[6 * p + q] += weight * v[p] * v[q]
+  const held = 6 - free.length
+  const l = blocks.size > held ? cholesky(h, 6) : undefined
+  // from the numbers of the fit (turn as movement at `scale`) to radians; turned into the job with the nominal
+  const unit = (v: readonly number[]) => [...rotateVector(pose, v[0] / f.scale, v[1] / f.scale, v[2] / f.scale), ...rotateVector(pose, v[3], v[4], v[5])]
+  const about = transformPoint(pose, f.centre[0], f.centre[1], f.centre[2])
+  if (!l) return { of, about, covariance: null }
+  const inverse = choleskyInverse(l, 6)
+  const few = blocks.size / (blocks.size - held)
+  const own = product(product(inverse, meat), inverse).map((v) => few * v)
+  // columns, then rows, through the same change of numbers
+  const half = Array.from({ length: 6 }, (_, q) => unit(Array.from({ length: 6 }, (_, p) => own[6 * p + q])))
+  const covariance = new Array<number>(36)
+  for (let p = 0; p < 6; p++) unit(half.map((c) => c[p])).forEach((v, q) => (covariance[6 * p + q] = v))
+  return { of, about, covariance, ...(free.length ? { free: free.map(unit) } : {}) }
+}
+
+function product(a: ArrayLike<number>, b: ArrayLike<number>): Float64Array {
+  const out = new Float64Array(36)
+  for (let i = 0; i < 6; i++) for (let j = 0; j < 6; j++) for (let k = 0; k < 6; k++) out[6 * i + j] += a[6 * i + k] * b[6 * k + j]
+  return out
+}
+
+const tukey = (r: number, c: number) => (1 - (r / c) ** 2) ** 2
 
 function everyNth(xyz: Float32Array, step: number): Float32Array {
   const n = Math.floor(xyz.length / 3 / step)
@@ -122,12 +206,31 @@ async function misfit(pose: Mat4, limit: number, f: Fitting, ctx: RunContext): P
   return s / d.values.length
 }
 
-async function settle(start: Mat4, widest: number, rounds: number, f: Fitting, ctx: RunContext) {
-  const { own, prepared, target, scale, centre } = f
+/** One distance that counts: its row of derivatives (turn as movement at `scale`, shift), the distance (mm), where. */
+interface Counted {
+  row: Float64Array
+  r: number
+  at: number[]
+}
+
+interface Settled {
+  pose: Mat4
+  rms: number
+  mean: number
+  used: number
+  free: Freedom[]
+  /** distances from here on do not count, mm */
+  limit: number
+  /** the distances that count at the end */
+  rows(): Iterable<Counted>
+}
+
+async function settle(start: Mat4, widest: number, rounds: number, f: Fitting, ctx: RunContext): Promise<Settled> {
+  const { own, prepared, scale, centre } = f
   const take = own.length / 3
   let pose = start
   let reach = widest
-  let result: { rms: number; mean: number; used: number; free: Freedom[] } = { rms: 0, mean: 0, used: 0, free: [] }
+  let result: Omit<Settled, 'pose'> = { rms: 0, mean: 0, used: 0, free: [], limit: Infinity, rows: () => [] }
   const placed = f32(own.length)
   for (let round = 0; round < rounds; round++) {
     checkCancelled(ctx)
@@ -140,32 +243,17 @@ async function settle(start: Mat4, widest: number, rounds: number, f: Fitting, c
         remedy: 'Bring both together by shape first, or choose more faces.',
       })
     const sigma = Math.max(robustSigma(residual), 1e-6)
-    const c = !f.robust ? Infinity : Math.max(4.685 * sigma, 1e-5)
+    const limit = !f.robust ? Infinity : Math.max(4.685 * sigma, 1e-5)
+    const rows = () => counted(d, placed, limit, f)
     const h = new Float64Array(36)
     const g = new Float64Array(6)
-    const row = new Float64Array(6)
     let weight = 0
-    let ss = 0
-    let s = 0
-    let used = 0
-    for (let i = 0; i < take; i++) {
-      const r = d.values[i]
-      if (Number.isNaN(r) || d.beyond[i] || Math.abs(r) >= c) continue
-      const u = r / c
-      const w = (1 - u * u) ** 2
-      const nrm = triangleNormal(target.vertices, target.triangles, d.triangle[i])
-      const x = (placed[3 * i] - centre[0]) / scale,
-        y = (placed[3 * i + 1] - centre[1]) / scale,
-        z = (placed[3 * i + 2] - centre[2]) / scale
-      row[0] = y * nrm[2] - z * nrm[1]
-      row[1] = z * nrm[0] - x * nrm[2]
-      row[2] = x * nrm[1] - y * nrm[0]
-      row[3] = nrm[0]
-      row[4] = nrm[1]
-      row[5] = nrm[2]
+    let [ss, s, used] = [0, 0, 0]
+    for (const { row, r } of rows()) {
+      const w = tukey(r, limit)
       weight += w
-      ss += w * r * r
-      s += w * r
+      ss += r * r
+      s += r
       used++
       for (let p = 0; p < 6; p++) {
         g[p] += w * row[p] * r
@@ -173,7 +261,7 @@ async function settle(start: Mat4, widest: number, rounds: number, f: Fitting, c
       }
     }
     const free = freedoms(h, weight, 1).filter((f) => f.free)
-    result = { rms: Math.sqrt(ss / weight), mean: s / weight, used, free }
+    result = { rms: Math.sqrt(ss / used), mean: s / used, used, free, limit, rows }
     // a motion that nothing holds is not moved at all
     const hold = new Float64Array(h)
     for (const f of free) {
@@ -193,6 +281,27 @@ async function settle(start: Mat4, widest: number, rounds: number, f: Fitting, c
     if (Math.max(...step.map(Math.abs)) < 1e-7 && round > 3) break
   }
   return { pose, ...result }
+}
+
+/** The distances that count. One object and one row serve for all of them. */
+function* counted(d: Deviation, placed: Float32Array, limit: number, { target, centre, scale }: Fitting): Iterable<Counted> {
+  const row = new Float64Array(6)
+  const out: Counted = { row, r: 0, at: [0, 0, 0] }
+  for (let i = 0; i < d.values.length; i++) {
+    const r = d.values[i]
+    if (Number.isNaN(r) || d.beyond[i] || Math.abs(r) >= limit) continue
+    const n = triangleNormal(target.vertices, target.triangles, d.triangle[i])
+    for (let k = 0; k < 3; k++) out.at[k] = placed[3 * i + k] - centre[k]
+    const [x, y, z] = [out.at[0] / scale, out.at[1] / scale, out.at[2] / scale]
+    row[0] = y * n[2] - z * n[1]
+    row[1] = z * n[0] - x * n[2]
+    row[2] = x * n[1] - y * n[0]
+    row[3] = n[0]
+    row[4] = n[1]
+    row[5] = n[2]
+    out.r = r
+    yield out
+  }
 }
 
 function chosenFaces(mesh: Mesh, faces: number[] | undefined): Mesh {

@@ -22,7 +22,7 @@ function neverBrought(passes: Item<Points>[], setups: number[], anchor: number):
 
 export const adjust = defineOperation({
   name: 'adjust',
-  version: 4,
+  version: 5,
   title: 'Joint adjustment',
   about: 'Moves all passes but the anchor a little, all at once, so that the remaining error is shared, and says how large it is.',
   params: z.object({

@@ -6,7 +6,7 @@ import { defineOperation, pointsOf } from './operation.ts'
 
 export const fineAlignment = defineOperation({
   name: 'align-fine',
-  version: 3,
+  version: 4,
   title: 'Fine alignment',
   about: 'Settles a roughly placed loose side exactly onto the anchor side; both sides stay rigid.',
   params: z.object({ reach: z.number().positive().optional().describe('How far off the loose side may be, mm. Default: 4 % of the part.') }),

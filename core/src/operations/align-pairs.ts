@@ -1,7 +1,8 @@
 import { z } from 'zod'
 import { multiply } from '../base/mat4.ts'
 import { fitRigid } from '../align/pairs.ts'
-import { defineOperation, pointsOf, q } from './operation.ts'
+import { defineOperation, pointsOf } from './operation.ts'
+import { q } from './quantities.ts'
 
 const place = z.tuple([z.number(), z.number(), z.number()])
 
@@ -26,7 +27,7 @@ export const alignPairs = defineOperation({
     const warnings = fit.turnFree ? ['All places lie on one line: the turn about it was not determined. Pick one more to the side.'] : []
     return Promise.resolve({
       outputs: { loose: pointsOf(inputs, 'loose').map((p) => ({ ...p, pose: multiply(fit.pose, p.pose) })) },
-      evidence: { quantities: [q('pairs, rms', fit.rms, 'mm'), q('pairs, largest', fit.max, 'mm'), q('pairs', pairs.length)], warnings },
+      evidence: { quantities: [q('pairs-rms', fit.rms), q('pairs-largest', fit.max), q('pairs', pairs.length)], warnings },
     })
   },
 })

@@ -2,7 +2,8 @@ import { z } from 'zod'
 import { multiply } from '../base/mat4.ts'
 import { motionWords } from '../align/freemotion.ts'
 import { alignByShape } from '../align/coarse.ts'
-import { defineOperation, pointsOf, q } from './operation.ts'
+import { defineOperation, pointsOf } from './operation.ts'
+import { q } from './quantities.ts'
 
 export const alignShape = defineOperation({
   name: 'align-shape',
@@ -26,12 +27,7 @@ export const alignShape = defineOperation({
     return {
       outputs: { loose: loose.map((p) => ({ ...p, pose: multiply(r.pose, p.pose) })) },
       evidence: {
-        quantities: [
-          q('overlap', 100 * r.overlap, '%'),
-          q('of it in agreement', 100 * r.agree, '%'),
-          q('next best pose, score', 100 * r.rivalry, '%'),
-          q('compared at', r.size, 'mm'),
-        ],
+        quantities: [q('overlap', 100 * r.overlap), q('overlap-agreed', 100 * r.agree), q('rival-score', 100 * r.rivalry), q('compared-at', r.size)],
         warnings,
       },
     }

@@ -1,6 +1,7 @@
 import { motionWords } from '../align/freemotion.ts'
 import type { JointResult } from '../align/jointreport.ts'
-import { q, type Evidence } from './operation.ts'
+import type { Evidence } from './operation.ts'
+import { q } from './quantities.ts'
 
 /** Departures of so many standard deviations from a recorded pose are doubtful. */
 const FAR = 5
@@ -8,23 +9,23 @@ const FAR = 5
 /** Numbers of an adjustment for the ledger: the whole first, then each pass, then each pair. */
 export function alignmentEvidence(r: JointResult, names: string[]): Evidence {
   const quantities = [
-    q('alignment, worst pass', Number.isFinite(r.error) ? r.error : 'unknown', 'mm'),
-    q('gap between passes, rms', r.rms, 'mm'),
-    q('gap between passes, largest', r.largest, 'mm'),
+    q('alignment-worst-pass', Number.isFinite(r.error) ? r.error : 'unknown'),
+    q('gap-between-passes-rms', r.rms),
+    q('gap-between-passes-largest', r.largest),
   ]
   const warnings: string[] = []
   for (const p of r.passes) {
     const name = names[p.pass]
-    quantities.push(q('gap, rms', p.rms, 'mm', name), q('gap, largest', p.largest, 'mm', name), q('moved', p.moved, 'mm', name))
+    quantities.push(q('gap-rms', p.rms, { of: name }), q('gap-largest', p.largest, { of: name }), q('moved', p.moved, { of: name }))
     if (p.departed > FAR)
       warnings.push(
         `${name} left the place it was recorded at by ${p.departed.toFixed(0)} times what the scanner’s tracking is usually off: look whether the part was moved, or tracking was lost.`,
       )
-    if (p.sigma > 0 && Number.isFinite(p.sigma)) quantities.push(q('pose', p.sigma, 'mm', name))
+    if (p.sigma > 0 && Number.isFinite(p.sigma)) quantities.push(q('pose', p.sigma, { of: name }))
   }
   for (const p of r.pairs) {
     const of = `${names[p.a]} with ${names[p.b]}`
-    quantities.push(q('pair, rms', p.rms, 'mm', of), q('pair, mean', p.mean, 'mm', of), q('pair, largest', p.largest, 'mm', of))
+    quantities.push(q('pair-rms', p.rms, { of }), q('pair-mean', p.mean, { of }), q('pair-largest', p.largest, { of }))
   }
   const byGroup = new Map<string, string[]>()
   for (const f of r.free) {
@@ -36,7 +37,7 @@ export function alignmentEvidence(r: JointResult, names: string[]): Evidence {
       `${of}: what they share with the rest does not hold them, they can ${motions.join(', ')}. Record a pass that sees more of both sides, or place markers.`,
     )
   for (const i of r.apart) warnings.push(`${names[i]} shares no surface with the anchor side: it was left where it is.`)
-  return { quantities, histogram: histogramOf(r.gaps, 4 * r.rms || 0.01, 'mm'), warnings }
+  return { quantities, histogram: histogramOf(r.gaps, 4 * r.rms || 0.01, 'mm'), warnings, poses: r.passes.map((p) => p.pose) }
 }
 
 export function histogramOf(values: ArrayLike<number>, half: number, unit: string, weights?: ArrayLike<number>, bins = 40): NonNullable<Evidence['histogram']> {

@@ -1,10 +1,11 @@
 import { z } from 'zod'
 import { bestFit } from '../datum/bestfit.ts'
-import { defineOperation, meshesOf, q } from './operation.ts'
+import { defineOperation, meshesOf } from './operation.ts'
+import { q } from './quantities.ts'
 
 export const bestFitOperation = defineOperation({
   name: 'best-fit',
-  version: 1,
+  version: 2,
   title: 'Best fit to the nominal',
   about: 'Lays the measured part on its nominal so that the distances are least, counting only the chosen faces.',
   params: z.object({
@@ -33,12 +34,13 @@ export const bestFitOperation = defineOperation({
       outputs: { measured: [{ ...measured, pose: r.pose }] },
       evidence: {
         quantities: [
-          q('best fit, rms', r.rms, 'mm'),
-          q('best fit, mean', r.mean, 'mm'),
-          q('places used', (100 * r.used) / r.total, '%'),
-          q('free directions', r.free.length ? r.free.map((f) => f.words).join('; ') : 'none'),
+          q('best-fit-rms', r.rms),
+          q('best-fit-mean', r.mean),
+          q('places-used', (100 * r.used) / r.total),
+          q('free-directions', r.free.length ? r.free.map((f) => f.words).join('; ') : 'none'),
         ],
         warnings,
+        poses: [r.placing],
       },
     }
   },

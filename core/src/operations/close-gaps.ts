@@ -1,7 +1,8 @@
 import { z } from 'zod'
 import { meshFacts } from '../measure/facts.ts'
 import { closeGaps } from '../repair/gaps.ts'
-import { defineOperation, meshesOf, q } from './operation.ts'
+import { defineOperation, meshesOf } from './operation.ts'
+import { q } from './quantities.ts'
 
 export const closeGapsOperation = defineOperation({
   name: 'close-gaps',
@@ -19,12 +20,12 @@ export const closeGapsOperation = defineOperation({
       outputs: { mesh: [{ ...mesh, data: r.mesh }] },
       evidence: {
         quantities: [
-          q('gaps closed', r.closed),
-          q('gaps left', r.left),
-          q('largest left, across', r.largestLeft, 'mm'),
-          q('area filled', r.area, 'mm²'),
-          q('not measured', 100 * facts.unmeasuredShare, '%'),
-          q('open edges', facts.topology.openEdges),
+          q('gaps-closed', r.closed),
+          q('gaps-left', r.left),
+          q('largest-left-across', r.largestLeft),
+          q('area-filled', r.area),
+          q('not-measured', 100 * facts.unmeasuredShare),
+          q('open-edges', facts.topology.openEdges),
         ],
         warnings: r.closed ? [] : [`There is no gap of up to ${size} mm.`],
       },

@@ -3,13 +3,14 @@ import { f32 } from '../base/arrays.ts'
 import { invertRigid, multiply, transformArray } from '../base/mat4.ts'
 import { summarise } from '../base/stats.ts'
 import { deviationTo } from '../inspect/deviation.ts'
-import { vertexAreas } from '../shape/mesh.ts'
+import { measuredVertices, vertexAreas } from '../shape/mesh.ts'
 import { histogramOf } from './alignment-evidence.ts'
-import { defineOperation, meshesOf, q, type Item } from './operation.ts'
+import { defineOperation, meshesOf, type Item } from './operation.ts'
+import { q } from './quantities.ts'
 
 export const deviation = defineOperation({
   name: 'deviation',
-  version: 1,
+  version: 2,
   title: 'Deviation from the nominal',
   about: 'Signed distance of every vertex of the measured part from the nominal: plus is material extra, minus material missing. Statistics by area.',
   params: z.object({
@@ -30,7 +31,20 @@ export const deviation = defineOperation({
     const placed = transformArray(multiply(invertRigid(nominal.pose), measured.pose), own, f32(own.length))
     const r = await deviationTo(nominal.data, placed, params.maxDistance, ctx)
     const values = r.values
-    for (let i = 0; i < values.length; i++) if (r.beyond[i]) values[i] = NaN
+    let far = 0
+    for (let i = 0; i < values.length; i++) {
+      if (r.beyond[i]) values[i] = NaN
+      if (Number.isNaN(values[i])) far++
+    }
+    // what was filled is not measured: it has no deviation, and counts nowhere
+    const measuredThere = d.kind === 'mesh' ? measuredVertices(d) : undefined
+    let filled = 0
+    if (measuredThere)
+      for (let i = 0; i < values.length; i++)
+        if (!measuredThere[i]) {
+          values[i] = NaN
+          filled++
+        }
     const weights = d.kind === 'mesh' ? vertexAreas(d) : undefined
     const s = summarise(values, weights)
     let [within, extra, missing, sum] = [0, 0, 0, 0]
@@ -48,20 +62,20 @@ export const deviation = defineOperation({
       outputs: { field: [{ name: `Deviation from ${nominal.name}`, data: { kind: 'field', values, unit: 'mm' }, pose: measured.pose }] },
       evidence: {
         quantities: [
-          q(`within ${params.limit} mm`, share(within), '%'),
-          q('extra beyond', share(extra), '%'),
-          q('missing beyond', share(missing), '%'),
-          q('mean', s.mean, 'mm'),
-          q('rms', s.rms, 'mm'),
-          q('largest extra', s.max, 'mm'),
-          q('largest missing', s.min, 'mm'),
-          q('95 % of the area within', s.p95Abs, 'mm'),
+          q('within', share(within), { at: params.limit }),
+          q('extra-beyond', share(extra)),
+          q('missing-beyond', share(missing)),
+          q('deviation-mean', s.mean),
+          q('deviation-rms', s.rms),
+          q('largest-extra', s.max),
+          q('largest-missing', s.min),
+          q('area-95', s.p95Abs),
         ],
         histogram: histogramOf(values, params.scale, 'mm', weights),
-        warnings:
-          s.count < values.length
-            ? [`${values.length - s.count} places have no nominal within ${params.maxDistance} mm or lie beyond its border; they are left out.`]
-            : [],
+        warnings: [
+          ...(far ? [`${far} places have no nominal within ${params.maxDistance} mm or lie beyond its border; they are left out.`] : []),
+          ...(filled ? [`${filled} places were filled, not measured; they are left out.`] : []),
+        ],
       },
     }
   },

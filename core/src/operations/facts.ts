@@ -1,10 +1,11 @@
 import { z } from 'zod'
 import { meshFacts } from '../measure/facts.ts'
-import { defineOperation, meshesOf, q } from './operation.ts'
+import { defineOperation, meshesOf } from './operation.ts'
+import { q } from './quantities.ts'
 
 export const facts = defineOperation({
   name: 'facts',
-  version: 1,
+  version: 2,
   title: 'Mesh facts',
   about: 'Size, area, volume, open edges, pieces: what the next program will find.',
   params: z.object({}),
@@ -14,26 +15,28 @@ export const facts = defineOperation({
     const [mesh] = meshesOf(inputs, 'mesh')
     const f = meshFacts(mesh.data)
     const t = f.topology
-    const warnings = []
+    const warnings: string[] = []
     if (t.flippedEdges)
       warnings.push(`${t.flippedEdges} edges join triangles of opposite sides: part of the mesh is inside out, the volume is not to be trusted.`)
     if (t.nonManifoldEdges) warnings.push(`${t.nonManifoldEdges} edges are shared by more than two triangles.`)
+    if (t.closed && f.unmeasuredShare > 0)
+      warnings.push(`${(100 * f.unmeasuredShare).toPrecision(2)} % of the surface was filled, not measured: area and volume rest on it.`)
     return Promise.resolve({
       outputs: {},
       evidence: {
         quantities: [
           q('triangles', f.triangles),
           q('vertices', f.vertices),
-          q('area', f.area, 'mm²'),
-          q('volume', t.closed ? f.volume : 'open', t.closed ? 'mm³' : ''),
-          q('open edges', t.openEdges),
+          q('area', f.area),
+          q('volume', t.closed ? f.volume : 'open'),
+          q('open-edges', t.openEdges),
           q('borders', t.borders),
           q('pieces', t.components),
-          q('size x', f.size[0], 'mm'),
-          q('size y', f.size[1], 'mm'),
-          q('size z', f.size[2], 'mm'),
-          q('edges of more than two', t.nonManifoldEdges),
-          q('not measured', 100 * f.unmeasuredShare, '%'),
+          q('size-x', f.size[0]),
+          q('size-y', f.size[1]),
+          q('size-z', f.size[2]),
+          q('edges-of-more-than-two', t.nonManifoldEdges),
+          q('not-measured', 100 * f.unmeasuredShare),
         ],
         warnings,
       },

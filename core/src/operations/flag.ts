@@ -1,58 +1,118 @@
 import { z } from 'zod'
 import { OakError } from '../base/errors.ts'
-import { decide } from '../inspect/decision.ts'
-import { fieldAround } from '../inspect/flag.ts'
-import { defineOperation, q, type Field, type Item } from './operation.ts'
+import { invertRigid, rotateVector, transformPoint } from '../base/mat4.ts'
+import type { Mesh } from '../shape/mesh.ts'
+import { chordUncertainty } from '../uncertainty/chord.ts'
+import { combined, COVERAGE, SOURCES, withStated, type Contribution } from '../uncertainty/contribution.ts'
+import { decide } from '../uncertainty/decision.ts'
+import { patchMean, type Patch } from '../uncertainty/patch.ts'
+import { placeUncertainty, worstPlaceUncertainty } from '../uncertainty/pose.ts'
+import { defineOperation, type Field, type Item } from './operation.ts'
+import { q } from './quantities.ts'
+
+const pose = z.object({
+  of: z.string(),
+  about: z.array(z.number()).length(3),
+  covariance: z.array(z.number()).length(36).nullable(),
+  free: z.array(z.array(z.number()).length(6)).optional(),
+  box: z.array(z.number()).length(6).optional(),
+})
+const U = z.number().nonnegative().optional()
 
 export const flag = defineOperation({
   name: 'flag',
-  version: 2,
+  version: 3,
   title: 'Flag',
-  about: 'Says how far the part deviates at one picked spot: the mean over a small patch, with its uncertainty.',
+  about: 'Says how far the part deviates at one picked spot: the mean over a small patch, with its uncertainty, and whether that is within limits.',
   params: z.object({
     at: z.tuple([z.number(), z.number(), z.number()]).describe('Picked spot, mm in the job.'),
     radius: z.number().positive().default(0.8).describe('Radius of the patch, mm.'),
     label: z.string().max(60).default('').describe('What the spot is called.'),
     limit: z.number().positive().default(0.1).describe('Fine inside plus / minus this, mm.'),
-    alignmentError: z
-      .union([z.number().nonnegative(), z.literal('unknown')])
-      .default(0)
-      .describe('Error of the joint adjustment, mm, or unknown; taken from the ledger.'),
+    stated: z
+      .object({ scanner: U, alignment: U, placing: U, nominal: U })
+      .default({})
+      .describe('Expanded uncertainties (k = 2), mm, that a person answers for where nothing measured them: scanner, alignment, placing, nominal.'),
+    lineage: z
+      .object({
+        scanner: z.union([z.number().nonnegative(), z.literal('unknown')]),
+        alignment: z.union([z.array(pose), z.literal('unknown')]),
+        placing: z.union([pose, z.literal('unknown')]),
+      })
+      .default({ scanner: 'unknown', alignment: 'unknown', placing: 'unknown' })
+      .describe('What the steps before tell of the uncertainty; taken from the ledger.'),
   }),
   inputs: {
     field: { kinds: ['field'], about: 'the deviation' },
     on: { kinds: ['mesh', 'points'], about: 'the measured part' },
+    nominal: { kinds: ['mesh'], optional: true, about: 'the nominal, for what its facets bring' },
   },
   outputs: {},
   run(inputs, params) {
     const [field] = inputs['field'] as Item<Field>[]
     const [on] = inputs['on'] as Item[]
+    const [nominal] = (inputs['nominal'] ?? []) as (Item<Mesh> | undefined)[]
     if (on.data.kind === 'field' || on.data.kind === 'markers') throw new OakError('wrong-input', 'A flag stands on a mesh or on points.')
-    const f = fieldAround(field.data.values, on.data, on.pose, params.at, params.radius)
-    const parts = [f.standardError, params.alignmentError]
-    const known = parts.filter((p) => p !== 'unknown')
-    // a part that is not known makes the whole unknown
-    const u = known.length < parts.length ? 'unknown' : 2 * Math.hypot(...known)
-    const verdict = decide(f.mean, params.limit, u)
+    const f = patchMean(field.data.values, on.data, on.pose, params.at, params.radius)
+    const parts = withStated(contributions(f, params, on, nominal), params.stated)
+    const u = combined(parts)
+    const verdict = decide(f.mean, params.limit, u === 'unknown' ? u : COVERAGE * u)
     const words = verdict === 'pass' ? 'within limits' : verdict === 'fail' ? (f.mean > 0 ? 'extra' : 'missing') : 'not decidable'
     const warnings: string[] = []
-    if (f.standardError === 'unknown') warnings.push('Only one value lies in the patch: how far it scatters is not known. Choose a larger patch.')
-    if (params.alignmentError === 'unknown') warnings.push('The error of the alignment is not known, since nothing holds some passes: see Align.')
-    if (u !== 'unknown' && verdict === 'not decidable') warnings.push('The limit lies within the uncertainty here: not decidable with this scan (ISO 14253-1).')
+    if (f.standardError === 'unknown') warnings.push('Too few values lie in the patch: how far they scatter is not known. Choose a larger patch.')
+    for (const p of parts) if (p.u === 'unknown' && p.source !== 'surface') warnings.push(UNKNOWN[p.source])
+    if (u !== 'unknown' && verdict === 'not decidable') {
+      const largest = parts.reduce((a, b) => (Number(b.u) > Number(a.u) ? b : a))
+      warnings.push(`The limit lies within the uncertainty here: not decidable with this scan (ISO 14253-1). Most of it comes from ${SOURCES[largest.source]}.`)
+    }
     return Promise.resolve({
       outputs: {},
       evidence: {
         quantities: [
-          q('deviation', f.mean, 'mm', params.label || undefined, u === 'unknown' ? undefined : u),
+          q('deviation', f.mean, { u, parts, ...(params.label ? { of: params.label } : {}) }),
           q('verdict', words),
-          q('places averaged', f.count),
-          q('spread in the patch', f.spread, 'mm'),
-          q('x', params.at[0], 'mm'),
-          q('y', params.at[1], 'mm'),
-          q('z', params.at[2], 'mm'),
+          q('places-averaged', f.count),
+          q('places-independent', f.independent),
+          q('spread-in-the-patch', f.spread),
+          q('x', params.at[0]),
+          q('y', params.at[1]),
+          q('z', params.at[2]),
         ],
         warnings,
       },
     })
   },
 })
+
+const UNKNOWN = {
+  scanner: 'How far the scanner is off is not known: it was not verified when these passes were brought in. State its uncertainty, or nothing is decidable.',
+  alignment: 'How far the passes are off is not known: nothing holds some of them, or they were not adjusted together since they were moved. See Align.',
+  placing: 'How well the part lies on its nominal here is not known: lay it on by best fit in Datum, with faces that hold it in this direction.',
+  nominal: 'Which nominal this is compared with was not said: what its facets bring is not known.',
+} as const
+
+interface Lineage {
+  at: readonly number[]
+  lineage: {
+    scanner: Contribution['u']
+    alignment: Parameters<typeof worstPlaceUncertainty>[0] | 'unknown'
+    placing: Parameters<typeof placeUncertainty>[0] | 'unknown'
+  }
+}
+
+/** Everything that makes a flag uncertain, each at its place and across the surface there. */
+function contributions(f: Patch, { at, lineage }: Lineage, on: Item, nominal: Item<Mesh> | undefined): Contribution[] {
+  const n = f.normal
+  const back = invertRigid(on.pose)
+  // the alignment speaks of the part as it was merged, before it was laid on its nominal
+  const own = transformPoint(back, at[0], at[1], at[2])
+  const along = n && rotateVector(back, n[0], n[1], n[2])
+  const { scanner, alignment, placing } = lineage
+  return [
+    { source: 'scanner', u: scanner },
+    { source: 'alignment', u: alignment === 'unknown' || !along ? 'unknown' : worstPlaceUncertainty(alignment, own, along) },
+    { source: 'placing', u: placing === 'unknown' || !n ? 'unknown' : placeUncertainty(placing, at, n) },
+    { source: 'nominal', u: nominal ? chordUncertainty(nominal.data, transformPoint(invertRigid(nominal.pose), at[0], at[1], at[2])) : 'unknown' },
+    { source: 'surface', u: f.standardError },
+  ]
+}

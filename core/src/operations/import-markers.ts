@@ -3,7 +3,8 @@ import { identity } from '../base/mat4.ts'
 import { readMarkers } from '../formats/markers.ts'
 import { readText } from '../formats/source.ts'
 import { worstUncertainty } from '../markers/markers.ts'
-import { defineOperation, q, type FileValue } from './operation.ts'
+import { defineOperation, type FileValue } from './operation.ts'
+import { q } from './quantities.ts'
 
 export const importMarkers = defineOperation({
   name: 'import-markers',
@@ -25,11 +26,7 @@ export const importMarkers = defineOperation({
     return {
       outputs: { map: [{ name: source.name.replace(/\.[^.]+$/, ''), data: markers, pose: identity() }] },
       evidence: {
-        quantities: [
-          q('markers', markers.ids.length),
-          ...(u.length ? [q('position, U (k = 2), largest', Math.max(...u), 'mm')] : []),
-          q('unit of the file', unit),
-        ],
+        quantities: [q('markers', markers.ids.length), ...(u.length ? [q('marker-u-largest', Math.max(...u))] : []), q('unit-of-the-file', unit)],
         warnings: u.length ? warnings : [...warnings, 'The list states no uncertainties: what rests on these markers cannot state any either.'],
       },
     }

@@ -6,7 +6,8 @@ import { readAny } from '../formats/index.ts'
 import { MM_PER, type Unit } from '../formats/imported.ts'
 import { boundingBox, boxDiagonal, makePoints } from '../shape/points.ts'
 import { makeMesh } from '../shape/mesh.ts'
-import { defineOperation, q, type FileValue, type Item } from './operation.ts'
+import { defineOperation, type FileValue, type Item } from './operation.ts'
+import { q } from './quantities.ts'
 
 /** A part this small (in mm) is more likely in inches or metres, one this large in micrometres. */
 const PLAUSIBLE = [10, 20_000]
@@ -83,10 +84,10 @@ export const importFile = defineOperation({
       evidence: {
         quantities: [
           d.kind === 'points' ? q('points', d.xyz.length / 3) : q('triangles', d.triangles.length / 3),
-          q('size x', size[0], 'mm'),
-          q('size y', size[1], 'mm'),
-          q('size z', size[2], 'mm'),
-          q('unit of the file', params.insist && given ? given : (read.stated ?? read.unit ?? given ?? 'mm, assumed')),
+          q('size-x', size[0]),
+          q('size-y', size[1]),
+          q('size-z', size[2]),
+          q('unit-of-the-file', params.insist && given ? given : (read.stated ?? read.unit ?? given ?? 'mm, assumed')),
           q('format', read.format.toUpperCase()),
         ],
         warnings,

@@ -2,7 +2,8 @@ import { z } from 'zod'
 import { u8 } from '../base/arrays.ts'
 import { findIslands } from '../clean/strays.ts'
 import { keepPoints } from '../shape/points.ts'
-import { defineOperation, pointsOf, q, type Item } from './operation.ts'
+import { defineOperation, pointsOf, type Item } from './operation.ts'
+import { q } from './quantities.ts'
 
 export const islands = defineOperation({
   name: 'islands',
@@ -38,7 +39,7 @@ export const islands = defineOperation({
     return Promise.resolve({
       outputs: { passes: out },
       evidence: {
-        quantities: [q('islands gone', groups), q('points gone', before - after), q('share gone', (100 * (before - after)) / before, '%')],
+        quantities: [q('islands-gone', groups), q('points-gone', before - after), q('share-gone', (100 * (before - after)) / before)],
         warnings: [],
       },
     })

@@ -3,7 +3,8 @@ import { multiply } from '../base/mat4.ts'
 import { compareMarkers } from '../markers/compare.ts'
 import { turned } from '../markers/levelled.ts'
 import type { Markers } from '../markers/markers.ts'
-import { defineOperation, pointsOf, q, type Item } from './operation.ts'
+import { defineOperation, pointsOf, type Item } from './operation.ts'
+import { q } from './quantities.ts'
 
 export const joinMarkers = defineOperation({
   name: 'join-markers',
@@ -50,13 +51,13 @@ export const joinMarkers = defineOperation({
       },
       evidence: {
         quantities: [
-          q('markers in common', d.same.length),
-          q('markers, rms', d.rms, 'mm'),
-          q('markers, largest', Math.max(0, ...d.same.map((m) => m.distance)), 'mm'),
-          ...(d.moved.length ? [q('moved', d.moved.map((m) => b.ids[m.b]).join(', '))] : []),
-          ...(d.gone.length ? [q('only in the one that stays', d.gone.map((i) => a.ids[i]).join(', '))] : []),
-          ...(d.added.length ? [q('only in the one that moves', d.added.map((i) => b.ids[i]).join(', '))] : []),
-          ...[...d.same, ...d.moved].map((m) => q('beside its place', m.distance, 'mm', b.ids[m.b])),
+          q('markers-in-common', d.same.length),
+          q('markers-rms', d.rms),
+          q('markers-largest', Math.max(0, ...d.same.map((m) => m.distance))),
+          ...(d.moved.length ? [q('markers-moved', d.moved.map((m) => b.ids[m.b]).join(', '))] : []),
+          ...(d.gone.length ? [q('only-in-the-one-that-stays', d.gone.map((i) => a.ids[i]).join(', '))] : []),
+          ...(d.added.length ? [q('only-in-the-one-that-moves', d.added.map((i) => b.ids[i]).join(', '))] : []),
+          ...[...d.same, ...d.moved].map((m) => q('beside-its-place', m.distance, { of: b.ids[m.b] })),
         ],
         warnings,
       },

@@ -4,7 +4,8 @@ import { transformArray } from '../base/mat4.ts'
 import { insideLasso } from '../clean/lasso.ts'
 import { OakError } from '../base/errors.ts'
 import { keepPoints } from '../shape/points.ts'
-import { defineOperation, pointsOf, q, type Item } from './operation.ts'
+import { defineOperation, pointsOf, type Item } from './operation.ts'
+import { q } from './quantities.ts'
 
 export const lasso = defineOperation({
   name: 'lasso',
@@ -58,7 +59,7 @@ export const lasso = defineOperation({
     }
     return Promise.resolve({
       outputs: { passes: out },
-      evidence: { quantities: [q('points gone', gone), q('share gone', (100 * gone) / selected.length, '%')], warnings: [] },
+      evidence: { quantities: [q('points-gone', gone), q('share-gone', (100 * gone) / selected.length)], warnings: [] },
     })
   },
 })

@@ -4,7 +4,8 @@ import { readMarkerRecording } from '../formats/markers.ts'
 import { levelled, turned } from '../markers/levelled.ts'
 import { mapFrames, type MappedFrames } from '../markers/mapframes.ts'
 import { worstUncertainty, type Markers } from '../markers/markers.ts'
-import { defineOperation, q, type FileValue, type Item, type Quantity } from './operation.ts'
+import { defineOperation, type FileValue, type Item } from './operation.ts'
+import { q, type Quantity } from './quantities.ts'
 
 export const mapMarkers = defineOperation({
   name: 'map-markers',
@@ -53,24 +54,24 @@ function quantitiesOf(m: MappedFrames, markers: Markers): Quantity[] {
   const u = markers.ids.map((_, i) => 2 * worstUncertainty(markers.covariance, i))
   return [
     q('markers', markers.ids.length),
-    q('position, U (k = 2), rms', 2 * m.uncertainty, 'mm'),
-    q('position, U (k = 2), largest', Math.max(...u), 'mm'),
-    q('residual, rms', m.rms, 'mm'),
-    ...(m.moved.length ? [q('moved', m.moved.map((c) => c.id).join(', '))] : []),
-    ...(m.planned ? [q('where planned', m.planned.beside.length), q('beside the plan, rms', rms(m.planned.beside.map((b) => b.distance)), 'mm')] : []),
-    ...(m.planned?.absent.length ? [q('planned, not found', m.planned.absent.join(', '))] : []),
-    ...(m.added.length ? [q('added', m.added.join(', '))] : []),
-    ...(m.missing.length ? [q('missing', m.missing.join(', '))] : []),
-    ...(m.kept.length ? [q('kept from before', m.kept.join(', '))] : []),
+    q('marker-u-rms', 2 * m.uncertainty),
+    q('marker-u-largest', Math.max(...u)),
+    q('residual-rms', m.rms),
+    ...(m.moved.length ? [q('markers-moved', m.moved.map((c) => c.id).join(', '))] : []),
+    ...(m.planned ? [q('where-planned', m.planned.beside.length), q('beside-the-plan-rms', rms(m.planned.beside.map((b) => b.distance)))] : []),
+    ...(m.planned?.absent.length ? [q('planned-not-found', m.planned.absent.join(', '))] : []),
+    ...(m.added.length ? [q('markers-added', m.added.join(', '))] : []),
+    ...(m.missing.length ? [q('markers-missing', m.missing.join(', '))] : []),
+    ...(m.kept.length ? [q('kept-from-before', m.kept.join(', '))] : []),
     q('frames', m.recorded),
-    q('frames not placed', m.lost),
+    q('frames-not-placed', m.lost),
     q('sightings', m.sightings),
-    q('sightings set aside', m.rejected),
-    ...(markers.scale > 0 ? [q('scale, relative uncertainty', 1e6 * markers.scale, 'ppm')] : []),
-    ...markers.ids.map((id, i) => q('U', u[i], 'mm', id)),
-    ...m.residuals.map((r, i) => q('residual', r, 'mm', markers.ids[i])),
-    ...m.angles.map((a, i) => q('widest angle', a, '°', markers.ids[i])),
-    ...m.moved.map((c) => q('moved by', c.distance, 'mm', c.id, c.uncertainty)),
+    q('sightings-set-aside', m.rejected),
+    ...(markers.scale > 0 ? [q('scale-relative-uncertainty', 1e6 * markers.scale)] : []),
+    ...markers.ids.map((id, i) => q('marker-u', u[i], { of: id })),
+    ...m.residuals.map((r, i) => q('residual', r, { of: markers.ids[i] })),
+    ...m.angles.map((a, i) => q('widest-angle', a, { of: markers.ids[i] })),
+    ...m.moved.map((c) => q('moved-by', c.distance, { of: c.id, u: c.uncertainty })),
   ]
 }
 

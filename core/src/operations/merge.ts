@@ -3,7 +3,8 @@ import { OakError } from '../base/errors.ts'
 import { identity } from '../base/mat4.ts'
 import { meshFacts } from '../measure/facts.ts'
 import { mergePasses } from '../merge/merge.ts'
-import { defineOperation, pointsOf, q } from './operation.ts'
+import { defineOperation, pointsOf } from './operation.ts'
+import { q } from './quantities.ts'
 
 export const merge = defineOperation({
   name: 'merge',
@@ -58,17 +59,17 @@ export const merge = defineOperation({
       evidence: {
         quantities: [
           q('triangles', facts.triangles),
-          q('cell size', r.cell, 'mm'),
-          q('surface noise', r.noise, 'mm'),
-          q('open edges', facts.topology.openEdges),
+          q('cell-size', r.cell),
+          q('surface-noise', r.noise),
+          q('open-edges', facts.topology.openEdges),
           q('pieces', facts.topology.components),
-          q('not measured', 100 * facts.unmeasuredShare, '%'),
-          q('area', facts.area, 'mm²'),
-          q('crisp edges', r.crispLength, 'mm'),
-          q('pinholes closed', r.pinholes),
-          q('crumbs dropped', r.crumbs),
-          q('points used', r.points),
-          q('point spacing', r.spacing, 'mm'),
+          q('not-measured', 100 * facts.unmeasuredShare),
+          q('area', facts.area),
+          q('crisp-edges', r.crispLength),
+          q('pinholes-closed', r.pinholes),
+          q('crumbs-dropped', r.crumbs),
+          q('points-used', r.points),
+          q('point-spacing', r.spacing),
         ],
         warnings,
       },

@@ -1,7 +1,8 @@
 import { z } from 'zod'
 import { subProgress } from '../base/run.ts'
 import { estimateNormals } from '../shape/normals.ts'
-import { defineOperation, pointsOf, q, type Item, type Quantity } from './operation.ts'
+import { defineOperation, pointsOf, type Item } from './operation.ts'
+import { q, type Quantity } from './quantities.ts'
 
 export const normals = defineOperation({
   name: 'normals',
@@ -26,7 +27,7 @@ export const normals = defineOperation({
         subProgress(ctx, i / passes.length, (i + 1) / passes.length),
       )
       out.push({ ...passes[i], data: r.points })
-      quantities.push(q('noise', r.sigma, 'mm', passes[i].name), q('point spacing', r.spacing, 'mm', passes[i].name))
+      quantities.push(q('noise', r.sigma, { of: passes[i].name }), q('point-spacing', r.spacing, { of: passes[i].name }))
       if (r.orientation === 'guessed') warnings.push(`${passes[i].name}: it is not known where the scanner stood, so that outside was told from the shape.`)
     }
     return { outputs: { passes: out }, evidence: { quantities, warnings } }

@@ -4,6 +4,8 @@ import type { Markers } from '../markers/markers.ts'
 import type { ByteSource } from '../formats/source.ts'
 import type { Mesh } from '../shape/mesh.ts'
 import type { Placed, Points } from '../shape/points.ts'
+import type { PoseUncertainty } from '../uncertainty/pose.ts'
+import type { Quantity } from './quantities.ts'
 
 /** A number for every vertex of a mesh, or for every point. */
 export interface Field {
@@ -41,23 +43,14 @@ export interface OutputPort {
   about: string
 }
 
-/** One named quantity that says how good a result is. */
-export interface Quantity {
-  name: string
-  value: number | string
-  unit: string
-  /** standard deviation or bound, same unit, where known */
-  uncertainty?: number
-  /** of which item, where a quantity belongs to one */
-  of?: string
-}
-
 export interface Evidence {
   /** most telling first; the strip shows the first few */
   quantities: Quantity[]
   histogram?: { edges: number[]; shares: number[]; unit: string }
   /** what a careful person should know before going on */
   warnings: string[]
+  /** how well the poses are known that this step gave */
+  poses?: PoseUncertainty[]
 }
 
 export type Inputs = Record<string, Item[] | FileValue[]>
@@ -79,14 +72,6 @@ export interface Operation<S extends z.ZodType = z.ZodType> {
 export function defineOperation<S extends z.ZodType>(o: Operation<S>): Operation<S> {
   return o
 }
-
-export const q = (name: string, value: number | string, unit = '', of?: string, uncertainty?: number): Quantity => ({
-  name,
-  value,
-  unit,
-  ...(of === undefined ? {} : { of }),
-  ...(uncertainty === undefined ? {} : { uncertainty }),
-})
 
 export function pointsOf(inputs: Inputs, port: string): Item<Points>[] {
   return (inputs[port] ?? []) as Item<Points>[]

@@ -9,7 +9,8 @@ import { backFrom, plainMesh, plainShape, tiled, upright, UPS, uprightPose } fro
 import type { Mesh } from '../shape/mesh.ts'
 import { transformMesh } from '../shape/mesh.ts'
 import type { Points } from '../shape/points.ts'
-import { defineOperation, q, type Item, type Outputs } from './operation.ts'
+import { defineOperation, type Item, type Outputs } from './operation.ts'
+import { q } from './quantities.ts'
 
 const place = z.tuple([z.number(), z.number(), z.number()])
 
@@ -108,14 +109,14 @@ export const planMarkersOperation = defineOperation({
       evidence: {
         quantities: [
           q('markers', markers.ids.length),
-          q('directions with enough', 100 * v.enough, '%'),
-          q('directions comfortable', 100 * v.comfortable, '%'),
-          q('weakest direction sees', v.weakest),
-          q('3 mm', count(3)),
-          q('6 mm', count(6)),
-          ...perches.map(([p, n]) => q(PERCH_NAMES[p], n)),
-          ...(Number.isFinite(v.nearest) ? [q('nearest neighbours', v.nearest, 'mm')] : []),
-          q('groups that look alike', v.lookAlikes.length),
+          q('directions-with-enough', 100 * v.enough),
+          q('directions-comfortable', 100 * v.comfortable),
+          q('weakest-direction-sees', v.weakest),
+          q('3-mm', count(3)),
+          q('6-mm', count(6)),
+          ...perches.map(([p, n]) => q(PERCH_QUANTITY[p], n)),
+          ...(Number.isFinite(v.nearest) ? [q('nearest-neighbours', v.nearest)] : []),
+          q('groups-that-look-alike', v.lookAlikes.length),
         ],
         warnings: plan.warnings,
       },
@@ -123,12 +124,13 @@ export const planMarkersOperation = defineOperation({
   },
 })
 
-export const PERCH_NAMES = {
-  part: 'on the part',
-  table: 'on the table',
-  'block-30': 'on blocks of 30°',
-  'block-45': 'on blocks of 45°',
-  tower: 'on towers',
+/** What a marker sits on, as it is counted. */
+export const PERCH_QUANTITY = {
+  part: 'on-the-part',
+  table: 'on-the-table',
+  'block-30': 'on-blocks-of-30',
+  'block-45': 'on-blocks-of-45',
+  tower: 'on-towers',
 } as const
 
 const stockOf = (p: PlanSettings): Record<string, number> => ({

@@ -4,6 +4,8 @@ import { subProgress, type RunContext } from '../base/run.ts'
 import type { Evidence, Inputs, Item } from './operation.ts'
 import { operation, runOperation } from './registry.ts'
 import { withEarlierFigures } from './rules.ts'
+import type { Operation } from './operation.ts'
+import type { Ran } from '../uncertainty/lineage.ts'
 
 /** Steps that can be repeated on other data: the same inspection on the fortieth part. */
 export const recipeSchema = z.object({
@@ -63,6 +65,10 @@ export async function runRecipe(recipe: Recipe, brought: Map<string, Item[]>, ct
       })
   const items = new Map([...brought].map(([name, list]) => [name, recipe.inputs[name]?.setup ? list.map((i) => ({ ...i, setup: i.setup ?? name })) : list]))
   const steps: RecipeStepResult[] = []
+  // a name may hold several items: each is a slot of its own
+  const slots = (ports: Record<string, readonly string[]>) =>
+    Object.fromEntries(Object.entries(ports).map(([port, names]) => [port, names.flatMap((n) => (items.get(n) ?? []).map((_, k) => `${n} ${k}`))]))
+  const ran: Ran[] = [{ operation: 'import', inputs: {}, outputs: slots({ item: Object.keys(recipe.inputs) }), evidence: null }]
   const on = new Map<string, string>()
   for (let i = 0; i < recipe.steps.length; i++) {
     const step = recipe.steps[i]
@@ -78,9 +84,10 @@ export async function runRecipe(recipe: Recipe, brought: Map<string, Item[]>, ct
       }
       inputs[port] = list
     }
+    const taken = slots(step.inputs)
     const start = now()
     try {
-      const params = withEarlierFigures(step.operation, step.params, steps)
+      const params = withEarlierFigures(step.operation, step.params, taken, ran)
       const r = await runOperation(step.operation, inputs, params, subProgress(ctx, i / recipe.steps.length, (i + 1) / recipe.steps.length, op.title))
       for (const [port, made] of Object.entries(r.outputs)) {
         const replaced = op.outputs[port]?.replaces
@@ -99,6 +106,7 @@ export async function runRecipe(recipe: Recipe, brought: Map<string, Item[]>, ct
         } else items.set(name, made)
       }
       steps.push({ operation: step.operation, evidence: r.evidence, milliseconds: now() - start })
+      ran.push({ operation: step.operation, inputs: taken, outputs: slots(namesOf(step, op)), evidence: r.evidence })
     } catch (e) {
       if (e instanceof OakError && e.code !== 'cancelled')
         throw new OakError(e.code, e.message, { where: `step ${i + 1} (${step.operation})${e.where ? `, ${e.where}` : ''}`, remedy: e.remedy, cause: e })
@@ -106,4 +114,14 @@ export async function runRecipe(recipe: Recipe, brought: Map<string, Item[]>, ct
     }
   }
   return { items, steps, on }
+}
+
+/** What the results of a step are called: by the recipe, by what they replace, or by their port. */
+function namesOf(step: Recipe['steps'][number], op: Operation): Record<string, string[]> {
+  return Object.fromEntries(
+    Object.entries(op.outputs).map(([port, { replaces }]) => {
+      const given = step.outputs[port]
+      return [port, given !== undefined ? [given] : (replaces && step.inputs[replaces]) || [port]]
+    }),
+  )
 }

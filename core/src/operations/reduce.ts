@@ -1,7 +1,8 @@
 import { z } from 'zod'
 import { reduceMesh } from '../repair/reduce.ts'
 import { triangleCount } from '../shape/mesh.ts'
-import { defineOperation, meshesOf, q } from './operation.ts'
+import { defineOperation, meshesOf } from './operation.ts'
+import { q } from './quantities.ts'
 
 export const reduce = defineOperation({
   name: 'reduce',
@@ -28,11 +29,17 @@ export const reduce = defineOperation({
       evidence: {
         quantities: [
           q('triangles', triangleCount(r.mesh)),
-          q('deviation, largest', r.maxDeviation, 'mm'),
-          q('deviation, rms', r.rmsDeviation, 'mm'),
-          q('share kept', (100 * triangleCount(r.mesh)) / triangleCount(mesh.data), '%'),
+          q('reduced-largest', r.maxDeviation),
+          q('reduced-rms', r.rmsDeviation),
+          q('share-kept', (100 * triangleCount(r.mesh)) / triangleCount(mesh.data)),
         ],
-        warnings: [],
+        warnings: r.gaveUp
+          ? [`Nothing coarser keeps ${params.deviation} mm: the mesh was left as it is. Permit a larger deviation.`]
+          : params.triangles !== undefined && triangleCount(r.mesh) > 1.05 * params.triangles && triangleCount(r.mesh) < triangleCount(mesh.data)
+            ? [
+                `${triangleCount(r.mesh)} triangles are left, not ${params.triangles}: ${params.deviation === undefined ? 'what is left cannot be collapsed without tearing the surface' : `fewer would not keep ${params.deviation} mm`}.`,
+              ]
+            : [],
       },
     }
   },

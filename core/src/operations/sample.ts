@@ -1,7 +1,8 @@
 import { z } from 'zod'
 import { sampleMesh } from '../shape/sample.ts'
 import { makePoints } from '../shape/points.ts'
-import { defineOperation, meshesOf, q } from './operation.ts'
+import { defineOperation, meshesOf } from './operation.ts'
+import { q } from './quantities.ts'
 
 export const sample = defineOperation({
   name: 'sample',

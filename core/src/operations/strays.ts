@@ -2,7 +2,8 @@ import { z } from 'zod'
 import { subProgress } from '../base/run.ts'
 import { findStrays } from '../clean/strays.ts'
 import { keepPoints } from '../shape/points.ts'
-import { defineOperation, pointsOf, q, type Item } from './operation.ts'
+import { defineOperation, pointsOf, type Item } from './operation.ts'
+import { q } from './quantities.ts'
 
 export const strays = defineOperation({
   name: 'strays',
@@ -28,7 +29,7 @@ export const strays = defineOperation({
     }
     return {
       outputs: { passes: out },
-      evidence: { quantities: [q('points gone', before - after), q('share gone', (100 * (before - after)) / before, '%')], warnings: [] },
+      evidence: { quantities: [q('points-gone', before - after), q('share-gone', (100 * (before - after)) / before)], warnings: [] },
     }
   },
 })

@@ -1,6 +1,7 @@
 import { z } from 'zod'
 import { thinPoints } from '../clean/thin.ts'
-import { defineOperation, pointsOf, q } from './operation.ts'
+import { defineOperation, pointsOf } from './operation.ts'
+import { q } from './quantities.ts'
 
 export const thin = defineOperation({
   name: 'thin',
@@ -16,7 +17,7 @@ export const thin = defineOperation({
     const count = (list: typeof passes) => list.reduce((s, p) => s + p.data.xyz.length / 3, 0)
     return Promise.resolve({
       outputs: { passes: out },
-      evidence: { quantities: [q('points left', count(out)), q('share kept', (100 * count(out)) / count(passes), '%')], warnings: [] },
+      evidence: { quantities: [q('points-left', count(out)), q('share-kept', (100 * count(out)) / count(passes))], warnings: [] },
     })
   },
 })

@@ -4,7 +4,8 @@ import { f32 } from '../base/arrays.ts'
 import { transformArray } from '../base/mat4.ts'
 import { abovePlane, fitPlane, planeThrough, type Plane } from '../clean/plane.ts'
 import { keepPoints } from '../shape/points.ts'
-import { defineOperation, pointsOf, q } from './operation.ts'
+import { defineOperation, pointsOf } from './operation.ts'
+import { q } from './quantities.ts'
 
 const place = z.tuple([z.number(), z.number(), z.number()])
 
@@ -35,7 +36,7 @@ export const trimPlane = defineOperation({
           if (Math.hypot(xyz[i] - at[0], xyz[i + 1] - at[1], xyz[i + 2] - at[2]) <= radius) near.push(xyz[i], xyz[i + 1], xyz[i + 2])
       const fit = fitPlane(near)
       plane = fit
-      quantities.push(q('flatness of the patch, rms', fit.sigma, 'mm'), q('points in the patch', fit.used))
+      quantities.push(q('flatness-of-the-patch-rms', fit.sigma), q('points-in-the-patch', fit.used))
     } else throw new OakError('no-plane', 'No plane is given.', { remedy: 'Pick three places on the table, or one place to fit the plane to.' })
     // the part is on the side where most lies away from the plane
     let balance = 0
@@ -53,7 +54,7 @@ export const trimPlane = defineOperation({
     return Promise.resolve({
       outputs: { passes: out },
       evidence: {
-        quantities: [q('points gone', before - after), q('share gone', (100 * (before - after)) / before, '%'), q('points left', after), ...quantities],
+        quantities: [q('points-gone', before - after), q('share-gone', (100 * (before - after)) / before), q('points-left', after), ...quantities],
         warnings: [],
       },
     })

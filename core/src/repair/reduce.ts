@@ -19,6 +19,8 @@ export interface ReduceResult {
   /** largest distance between the two surfaces, measured both ways, mm */
   maxDeviation: number
   rmsDeviation: number
+  /** nothing coarser keeps the deviation that was asked for: the mesh is as it was */
+  gaveUp: boolean
 }
 
 /**
@@ -40,9 +42,9 @@ export async function reduceMesh(mesh: Mesh, options: ReduceOptions, ctx: RunCon
     const raw = collapse(mesh, count, error, kinds)
     checkCancelled(ctx)
     const { nearest, ...distances } = await distanceBothWays(mesh, original, raw, measuring)
-    if (raw === mesh) return { mesh, ...distances }
+    if (raw === mesh) return { mesh, ...distances, gaveUp: false }
     const unmeasured = kinds && carryFlags(mesh, raw.triangles, kinds, nearest)
-    return { mesh: splitPinchedVertices(compact(makeMesh({ ...raw, unmeasured }))), ...distances }
+    return { mesh: splitPinchedVertices(compact(makeMesh({ ...raw, unmeasured }))), ...distances, gaveUp: false }
   }
   if (deviation === undefined) return once(triangles as number, 1e30, subProgress(ctx, 0.6, 1, 'measuring'))
   let error = deviation
@@ -51,7 +53,7 @@ export async function reduceMesh(mesh: Mesh, options: ReduceOptions, ctx: RunCon
     if (r.maxDeviation <= deviation) return r
     error *= Math.max(0.25, Math.min(0.85, (0.9 * deviation) / r.maxDeviation))
   }
-  return { mesh, maxDeviation: 0, rmsDeviation: 0 }
+  return { mesh, maxDeviation: 0, rmsDeviation: 0, gaveUp: true }
 }
 
 /** Collapsed to so many triangles without measuring what that did: for what only hides other things. */

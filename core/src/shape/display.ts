@@ -1,13 +1,16 @@
 import { MeshoptSimplifier } from 'meshoptimizer'
 import { f32, u32, u8 } from '../base/arrays.ts'
 import { seeded } from '../base/random.ts'
+import { buildTriangleSearch, closestTriangles } from '../space/closest.ts'
+import { buildKdTree, nearestK } from '../space/kdtree.ts'
+import { mortonOrder } from '../space/morton.ts'
 import type { Mesh } from './mesh.ts'
 import type { Points } from './points.ts'
 
 /** Points that a screen gets of one pass, and triangles of one mesh: more cannot be told apart on it. */
 export const SHOWN_POINTS = 60_000
 export const SHOWN_TRIANGLES = 160_000
-/** Nominals keep their faces to be chosen from, and so all triangles up to this many. */
+/** Nominals are shown whole up to this many; beyond, each triangle keeps the face it lies on. */
 const SHOWN_WITH_FACES = 600_000
 
 export interface DisplayLevel {
@@ -47,9 +50,9 @@ export function pointsLevel(p: Points, limit = SHOWN_POINTS): DisplayLevel {
 }
 
 /** A coarser mesh over a subset of the vertices (quadric collapse, package meshoptimizer), so that values of vertices carry over unchanged. */
-export async function meshLevel(m: Mesh, limit = SHOWN_TRIANGLES): Promise<DisplayLevel> {
+export async function meshLevel(m: Mesh, limit = SHOWN_TRIANGLES, limitWithFaces = SHOWN_WITH_FACES): Promise<DisplayLevel> {
   const whole = m.triangles.length / 3
-  if (whole <= (m.faces ? SHOWN_WITH_FACES : limit))
+  if (whole <= (m.faces ? limitWithFaces : limit))
     return { xyz: m.vertices, triangles: m.triangles, ...(m.faces ? { faces: m.faces } : {}), ...(m.unmeasured ? { unmeasured: m.unmeasured } : {}) }
   await MeshoptSimplifier.ready
   const [index] = MeshoptSimplifier.simplify(new Uint32Array(m.triangles), new Float32Array(m.vertices), 3, limit * 3, 1e30, [])
@@ -72,5 +75,43 @@ export async function meshLevel(m: Mesh, limit = SHOWN_TRIANGLES): Promise<Displ
     for (let i = 0; i < unmeasured.length; i++)
       unmeasured[i] = measured[map[triangles[3 * i]]] && measured[map[triangles[3 * i + 1]]] && measured[map[triangles[3 * i + 2]]] ? 0 : 1
   }
-  return { xyz, triangles, map, ...(unmeasured ? { unmeasured } : {}) }
+  return { xyz, triangles, map, ...(unmeasured ? { unmeasured } : {}), ...(m.faces ? { faces: facesOf(m, xyz, triangles) } : {}) }
+}
+
+/** Face of each coarse triangle: that of the triangle nearest to its middle. */
+function facesOf(m: Mesh, xyz: Float32Array, triangles: Uint32Array): Uint32Array {
+  const n = triangles.length / 3
+  const middles = f32(3 * n)
+  for (let i = 0; i < n; i++)
+    for (let k = 0; k < 3; k++) middles[3 * i + k] = (xyz[3 * triangles[3 * i] + k] + xyz[3 * triangles[3 * i + 1] + k] + xyz[3 * triangles[3 * i + 2] + k]) / 3
+  const search = buildTriangleSearch(m)
+  const order = mortonOrder(middles)
+  const nearest = closestTriangles(search, middles, order, 0, n, Infinity)
+  const out = u32(n)
+  const faces = m.faces as Uint32Array
+  for (let k = 0; k < n; k++) out[order[k]] = faces[search.ids[nearest[k]]]
+  return out
+}
+
+/**
+ * Values of a field (one a vertex of the whole) for the vertices that are shown. What lies beyond the limit shows: a shown
+ * vertex takes the largest value of those nearest to it where that is beyond and its own is not. `xyz` places of the whole.
+ */
+export function fieldLevel(values: Float32Array, map: Uint32Array, xyz: Float32Array, limit: number): Float32Array {
+  const out = f32(map.length)
+  const places = f32(3 * map.length)
+  for (let i = 0; i < map.length; i++) {
+    out[i] = values[map[i]]
+    for (let k = 0; k < 3; k++) places[3 * i + k] = xyz[3 * map[i] + k]
+  }
+  const tree = buildKdTree(places)
+  const found = new Int32Array(1)
+  const d2 = new Float64Array(1)
+  for (let v = 0; v < values.length; v++) {
+    const a = Math.abs(values[v])
+    if (!(a > limit) || !nearestK(tree, xyz[3 * v], xyz[3 * v + 1], xyz[3 * v + 2], 1, found, d2)) continue
+    const own = Math.abs(out[found[0]])
+    if (!(own > limit) || (a > own && Math.sign(out[found[0]]) === Math.sign(values[v]))) out[found[0]] = values[v]
+  }
+  return out
 }

@@ -85,11 +85,19 @@ export function triangleAreas(mesh: Mesh): Float64Array {
   return out
 }
 
-/** Area of each vertex: a third of its triangles' (V, mm2). The weights of an area-weighted statistic over vertices. */
+/** Area of each vertex: a third of its measured triangles' (V, mm2). The weights of an area-weighted statistic over vertices. */
 export function vertexAreas(mesh: Mesh): Float64Array {
   const areas = triangleAreas(mesh)
   const out = f64(vertexCount(mesh))
-  for (let i = 0; i < mesh.triangles.length; i++) out[mesh.triangles[i]] += areas[(i / 3) | 0] / 3
+  for (let i = 0; i < mesh.triangles.length; i++) if (!mesh.unmeasured?.[(i / 3) | 0]) out[mesh.triangles[i]] += areas[(i / 3) | 0] / 3
+  return out
+}
+
+/** V: 1 where a measured triangle has a corner. Nothing where all are measured. */
+export function measuredVertices(mesh: Mesh): Uint8Array | undefined {
+  if (!mesh.unmeasured) return undefined
+  const out = u8(vertexCount(mesh))
+  for (let i = 0; i < mesh.triangles.length; i++) if (!mesh.unmeasured[(i / 3) | 0]) out[mesh.triangles[i]] = 1
   return out
 }
 

@@ -2,7 +2,7 @@ import type { QueryInterface } from 'sequelize'
 import { SequelizeStorage, Umzug } from 'umzug'
 import type { Sequelize } from 'sequelize'
 
-const MIGRATIONS: { name: string; up: string }[] = [
+export const MIGRATIONS: { name: string; up: string }[] = [
   {
     name: '001-ledger',
     up: `
@@ -71,6 +71,28 @@ create table scanner_note (
   id uuid primary key default gen_random_uuid(), scanner_id uuid not null references scanner, at timestamptz not null default now(), text text not null);
 alter table job add scanner uuid references scanner;
 alter table step add recorded_with jsonb;
+`,
+  },
+  {
+    // quantities are asked for by id, not by the words that people read; the uncertainty of a flag was the expanded one (k = 2)
+    name: '005-quantities',
+    up: `
+update step set evidence = jsonb_set(evidence, '{quantities}', (
+  select coalesce(jsonb_agg(
+    (x - 'name' - 'uncertainty') ||
+    jsonb_build_object('id', case
+      when x->>'name' ~ '^within .* mm$' then 'within'
+      when x->>'name' = 'moved' and x->>'unit' = '' then 'markers-moved'
+      else coalesce(renamed.id, trim(both '-' from regexp_replace(lower(x->>'name'), '[^a-z0-9]+', '-', 'g'))) end) ||
+    case when x->>'name' ~ '^within .* mm$' then jsonb_build_object('at', substring(x->>'name' from '^within (.*) mm$')::double precision) else '{}' end ||
+    case when x ? 'uncertainty' then jsonb_build_object('u', (x->>'uncertainty')::double precision * case when x->>'name' = 'deviation' then 0.5 else 1 end) else '{}' end
+    order by n), '[]')
+  from jsonb_array_elements(evidence->'quantities') with ordinality as list(x, n)
+  left join (values ('95 % of the area within', 'area-95'), ('position, U (k = 2), rms', 'marker-u-rms'), ('position, U (k = 2), largest', 'marker-u-largest'),
+    ('U', 'marker-u'), ('rms', 'deviation-rms'), ('mean', 'deviation-mean'), ('deviation, largest', 'reduced-largest'), ('deviation, rms', 'reduced-rms'),
+    ('missing', 'markers-missing'), ('added', 'markers-added'), ('of it in agreement', 'overlap-agreed'), ('next best pose, score', 'rival-score')
+  ) as renamed(name, id) on renamed.name = x->>'name'))
+where exists (select 1 from jsonb_array_elements(evidence->'quantities') e where e ? 'name');
 `,
   },
 ]

@@ -1,5 +1,6 @@
 import { DataTypes, Model, Sequelize, type CreationOptional, type InferAttributes, type InferCreationAttributes } from 'sequelize'
-import type { Problem, Role, Step, StepEvidence } from '@oak-gauge/contract'
+import type { Problem, Role, Step } from '@oak-gauge/contract'
+import type { Evidence } from '@oak-gauge/core/operations/operation.ts'
 
 export class JobRow extends Model<InferAttributes<JobRow>, InferCreationAttributes<JobRow>> {
   declare id: CreationOptional<string>
@@ -58,7 +59,7 @@ export class StepRow extends Model<InferAttributes<StepRow>, InferCreationAttrib
   declare attempts: CreationOptional<number>
   declare progress: CreationOptional<number>
   declare phase: CreationOptional<string>
-  declare evidence: CreationOptional<StepEvidence | null>
+  declare evidence: CreationOptional<Evidence | null>
   declare problem: CreationOptional<Problem | null>
   declare milliseconds: CreationOptional<number | null>
   declare reused: CreationOptional<boolean>

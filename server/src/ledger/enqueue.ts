@@ -1,6 +1,7 @@
 import { randomUUID } from 'node:crypto'
 import type PgBoss from 'pg-boss'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
+import { q } from '@oak-gauge/core/operations/quantities.ts'
 import { checkedParams, operation } from '@oak-gauge/core/operations/registry.ts'
 import type { StepRequest } from '@oak-gauge/contract'
 import { JobRow, StepRow } from '../db/models.ts'
@@ -103,7 +104,7 @@ async function setAside(queue: Queue, ledger: Ledger, slots: string[]): Promise<
     chained: true,
     parent: job.head,
     milliseconds: 0,
-    evidence: { quantities: [{ name: 'set aside', value: names.join(', '), unit: '' }], warnings: [] },
+    evidence: { quantities: [q('set-aside', names.join(', '))], warnings: [] },
   })
   await job.update({ head: step.id, tip: step.id })
   await queue.bus.emit({ type: 'changed', job: job.id })

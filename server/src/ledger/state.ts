@@ -1,6 +1,8 @@
 import type { JobState, Role, Step, TrayItem } from '@oak-gauge/contract'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
+import { named } from '@oak-gauge/core/operations/quantities.ts'
 import { operation } from '@oak-gauge/core/operations/registry.ts'
+import type { Ran } from '@oak-gauge/core/uncertainty/lineage.ts'
 import { ItemRow, JobRow, SetupRow, SlotRow, StepRow } from '../db/models.ts'
 
 /** A ledger step that only takes items off the tray; nothing is computed, nothing is deleted. */
@@ -70,6 +72,9 @@ export async function loadLedger(jobId: string): Promise<Ledger> {
   return { job, steps, path, tray: trayAfter(path, items), slots: new Map(slots.map((s) => [s.id, s])) }
 }
 
+/** A step as the rules of uncertainty look at it. */
+export const asRan = (s: StepRow): Ran => ({ operation: s.operation, inputs: s.inputs, outputs: s.slots, evidence: s.evidence, recordedWith: s.recordedWith })
+
 export function toStep(s: StepRow): Step {
   return {
     id: s.id,
@@ -84,7 +89,7 @@ export function toStep(s: StepRow): Step {
     preview: s.preview,
     progress: s.progress,
     phase: s.phase,
-    evidence: s.evidence,
+    evidence: s.evidence && { ...s.evidence, quantities: s.evidence.quantities.map(named) },
     problem: s.problem,
     milliseconds: s.milliseconds,
     reused: s.reused,

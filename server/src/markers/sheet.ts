@@ -1,5 +1,6 @@
 import { PERCHES, type Markers } from '@oak-gauge/core/markers/markers.ts'
-import { PERCH_NAMES } from '@oak-gauge/core/operations/plan-markers.ts'
+import { PERCH_QUANTITY } from '@oak-gauge/core/operations/plan-markers.ts'
+import { wordsOf } from '@oak-gauge/core/operations/quantities.ts'
 import { triangleNormal, type Mesh } from '@oak-gauge/core/shape/mesh.ts'
 import { INK, MM, OAK, openPdf, SOFT } from '../pdf.ts'
 
@@ -62,7 +63,7 @@ function list(pdf: PDFKit.PDFDocument, m: Markers): void {
       [
         id,
         m.diameters[i].toFixed(0),
-        PERCH_NAMES[PERCHES[m.perch[i]]],
+        wordsOf({ id: PERCH_QUANTITY[PERCHES[m.perch[i]]] }),
         ...[0, 1, 2].map((k) => m.positions[3 * i + k].toFixed(1)),
         near.map((n) => `${n.distance.toFixed(0)} (${m.ids[n.i]})`).join(', '),
       ],
@@ -246,7 +247,7 @@ function tablePage(pdf: PDFKit.PDFDocument, m: Markers, part: Mesh | null, aroun
         .font('text')
         .fontSize(6.5)
         .fillColor(SOFT)
-        .text(PERCH_NAMES[perch].replace(/^on (blocks of )?/, ''), c[0] + r + 2, c[1] + 1, { lineBreak: false })
+        .text(wordsOf({ id: PERCH_QUANTITY[perch] }).replace(/^on (blocks of )?/, ''), c[0] + r + 2, c[1] + 1, { lineBreak: false })
     }
     if (part)
       pdf

@@ -1,4 +1,4 @@
-import type { ArtefactSummary, CalibrationSummary, ScannerDetail, ScannerSummary, VerificationSummary } from '@oak-gauge/contract'
+import type { RecordedWith, ArtefactSummary, CalibrationSummary, ScannerDetail, ScannerSummary, VerificationSummary } from '@oak-gauge/contract'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
 import { scannerHealth, warmUpFit, type Health } from '@oak-gauge/core/calibrate/health.ts'
 import { certificateEnds } from '@oak-gauge/core/calibrate/plate.ts'
@@ -136,7 +136,14 @@ export function artefactSummary(a: ArtefactRow): ArtefactSummary {
 }
 
 /** How a scanner stands now, as it is written beside a pass that was recorded with it. */
-export async function standing(id: string, keeper: ScannerKeeper): Promise<{ scanner: string; calibration: string | null; state: string; reason: string }> {
+export async function standing(id: string, keeper: ScannerKeeper): Promise<RecordedWith> {
   const s = await scannerSummary(await scannerOr404(id), keeper)
-  return { scanner: s.name, calibration: s.calibration?.id ?? null, state: s.health.state, reason: s.health.reason }
+  const distance = s.verification?.rows.find((r) => r.name === 'distance')
+  return {
+    scanner: s.name,
+    calibration: s.calibration?.id ?? null,
+    state: s.health.state,
+    reason: s.health.reason,
+    distance: distance ? { error: distance.value, U: distance.uncertainty } : null,
+  }
 }

@@ -1,13 +1,13 @@
 import { createHash, randomUUID } from 'node:crypto'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
 import { checkedParams, operation } from '@oak-gauge/core/operations/registry.ts'
-import type { Item, Operation } from '@oak-gauge/core/operations/operation.ts'
+import type { Evidence, Item, Operation } from '@oak-gauge/core/operations/operation.ts'
 import { withEarlierFigures } from '@oak-gauge/core/operations/rules.ts'
-import type { Role, StepEvidence } from '@oak-gauge/contract'
+import type { Role } from '@oak-gauge/contract'
 import { storeArray } from '../blobs.ts'
 import type { Database } from '../db/connect.ts'
 import { ItemRow, JobRow, SlotRow, StepRow, type ArrayRef } from '../db/models.ts'
-import { loadLedger } from '../ledger/state.ts'
+import { asRan, loadLedger } from '../ledger/state.ts'
 import type { ArrayCache } from './cache.ts'
 import type { MadeItem, RunRequest } from './messages.ts'
 import { packValue, unpackItem, type Arrays } from './pack.ts'
@@ -15,13 +15,13 @@ import { packValue, unpackItem, type Arrays } from './pack.ts'
 /** What an executor needs of the runner thread. */
 export type Run = (
   request: Omit<RunRequest, 'id' | 'cancel'>,
-) => Promise<{ made: MadeItem[]; evidence: StepEvidence; picture: string | null; milliseconds: number }>
+) => Promise<{ made: MadeItem[]; evidence: Evidence; picture: string | null; milliseconds: number }>
 
 /** Runs one step of a job whose lock is held: resolves its inputs on today's tray, computes or looks up, stores all in one transaction. */
 export async function executeStep(db: Database, cache: ArrayCache, step: StepRow, run: Run): Promise<void> {
   const ledger = await loadLedger(step.jobId)
   const op = operation(step.operation)
-  const params = checkedParams(op, withEarlierFigures(op.name, step.params, ledger.path))
+  const params = checkedParams(op, withEarlierFigures(op.name, step.params, step.inputs, ledger.path.map(asRan)))
   const rows: Record<string, ItemRow[]> = {}
   for (const [port, slots] of Object.entries(step.inputs))
     rows[port] = slots.map((slot) => {
@@ -107,7 +107,7 @@ async function storeAll(db: Database, cache: ArrayCache, arrays: Arrays, transac
 }
 
 interface Outcome {
-  evidence: StepEvidence | null
+  evidence: Evidence | null
   milliseconds: number
   picture: string | null
   reused: boolean

@@ -1,4 +1,5 @@
-import type { Problem, StepEvidence } from '@oak-gauge/contract'
+import type { Problem } from '@oak-gauge/contract'
+import type { Evidence } from '@oak-gauge/core/operations/operation.ts'
 import type { Item } from '@oak-gauge/core/operations/operation.ts'
 import type { Arrays } from './pack.ts'
 
@@ -29,5 +30,5 @@ export interface MadeItem {
 
 export type FromRunner =
   | { id: number; kind: 'progress'; done: number; phase: string }
-  | { id: number; kind: 'done'; made: MadeItem[]; evidence: StepEvidence; picture: string | null; milliseconds: number }
+  | { id: number; kind: 'done'; made: MadeItem[]; evidence: Evidence; picture: string | null; milliseconds: number }
   | { id: number; kind: 'failed'; problem: Problem; stack: string | null }

@@ -4,7 +4,7 @@ import { OakError, inFile } from '@oak-gauge/core/base/errors.ts'
 import type { RunContext } from '@oak-gauge/core/base/run.ts'
 import { operation, runOperation } from '@oak-gauge/core/operations/registry.ts'
 import type { Inputs, Item } from '@oak-gauge/core/operations/operation.ts'
-import { meshLevel, pointsLevel, type DisplayLevel } from '@oak-gauge/core/shape/display.ts'
+import { fieldLevel, meshLevel, pointsLevel, type DisplayLevel } from '@oak-gauge/core/shape/display.ts'
 import { estimateNormals } from '@oak-gauge/core/shape/normals.ts'
 import { makePoints } from '@oak-gauge/core/shape/points.ts'
 import { threadPool } from '@oak-gauge/threads'
@@ -78,9 +78,10 @@ async function run(r: RunRequest, say: (m: FromRunner) => void): Promise<void> {
     const on = op.outputs[m.port]?.on ?? ''
     const own = made.find((o) => o.port === on && o.place === m.place)?.display['map']
     const map = own ?? r.shown[on]?.[m.place] ?? null
-    const shown = map instanceof Uint32Array ? new Float32Array(new SharedArrayBuffer(4 * map.length)) : data.values
-    if (map instanceof Uint32Array) for (let i = 0; i < map.length; i++) shown[i] = data.values[map[i]]
-    m.display = { values: shown }
+    const at = result.outputs[on]?.[m.place] ?? r.inputs[on]?.[m.place]
+    const xyz = at && (at.data.kind === 'mesh' ? at.data.vertices : at.data.kind === 'points' ? at.data.xyz : undefined)
+    // a level of detail may not make a part look better than it is
+    m.display = { values: map instanceof Uint32Array && xyz ? fieldLevel(data.values, map, xyz, Number(r.params['limit'] ?? Infinity)) : data.values }
   }
   if (r.preview)
     for (const m of made) {

@@ -4,8 +4,8 @@ import { formatValue } from '../looks/quantity.ts'
 
 /** Two steps side by side: settings that differ, and every number that both have. */
 export function Compare({ a, b, onClose }: { a: Step; b: Step; onClose(): void }) {
-  const other = new Map(b.evidence?.quantities.map((q) => [`${q.of ?? ''} ${q.name}`, q]))
-  const rows = (a.evidence?.quantities ?? []).map((q) => ({ q, r: other.get(`${q.of ?? ''} ${q.name}`) })).filter((x) => x.r)
+  const other = new Map(b.evidence?.quantities.map((q) => [`${q.of ?? ''} ${q.id}`, q]))
+  const rows = (a.evidence?.quantities ?? []).map((q) => ({ q, r: other.get(`${q.of ?? ''} ${q.id}`) })).filter((x) => x.r)
   const settings = [...new Set([...Object.keys(a.params), ...Object.keys(b.params)])].filter((k) => JSON.stringify(a.params[k]) !== JSON.stringify(b.params[k]))
   return (
     <Modal open width={680} title="Two steps side by side" footer={null} onCancel={onClose}>
@@ -30,7 +30,7 @@ export function Compare({ a, b, onClose }: { a: Step; b: Step; onClose(): void }
           {rows.map(
             ({ q, r }) =>
               r && (
-                <tr key={`${q.of ?? ''}${q.name}`}>
+                <tr key={`${q.of ?? ''}${q.id}`}>
                   <td>
                     {q.of ? `${q.of}: ` : ''}
                     {q.name}

@@ -1,46 +1,47 @@
 import type { Step } from '@oak-gauge/contract'
 import { lastOf, quantity } from '@oak-gauge/contract'
-import { formatValue, type Quantity } from '../looks/quantity.ts'
+import type { QuantityId } from '@oak-gauge/core/operations/quantities.ts'
+import { formatValue, type Shown } from '../looks/quantity.ts'
 import { useAppDispatch } from '../store.ts'
 import { view } from '../view/viewSlice.ts'
 import { useOpenJob } from './useJob.ts'
 
 /** Which numbers matter at which stage: label, operation, quantity. */
-const WANTED: [label: string, operation: string, name: string][] = [
-  ['Alignment, worst pass', 'adjust', 'alignment, worst pass'],
-  ['Gap between passes, rms', 'adjust', 'gap between passes, rms'],
-  ['Surface noise', 'merge', 'surface noise'],
-  ['Cell size', 'merge', 'cell size'],
-  ['Reduced, largest deviation', 'reduce', 'deviation, largest'],
-  ['Best fit, rms', 'best-fit', 'best fit, rms'],
-  ['Free directions', 'best-fit', 'free directions'],
-  ['Mean deviation', 'deviation', 'mean'],
+const WANTED: [label: string, operation: string, id: QuantityId][] = [
+  ['Alignment, worst pass', 'adjust', 'alignment-worst-pass'],
+  ['Gap between passes, rms', 'adjust', 'gap-between-passes-rms'],
+  ['Surface noise', 'merge', 'surface-noise'],
+  ['Cell size', 'merge', 'cell-size'],
+  ['Reduced, largest deviation', 'reduce', 'reduced-largest'],
+  ['Best fit, rms', 'best-fit', 'best-fit-rms'],
+  ['Free directions', 'best-fit', 'free-directions'],
+  ['Mean deviation', 'deviation', 'deviation-mean'],
 ]
 const MARKS: typeof WANTED = [
   ['Markers known', 'map-markers', 'markers'],
-  ['Marker position, U', 'map-markers', 'position, U (k = 2), largest'],
+  ['Marker position, U', 'map-markers', 'marker-u-largest'],
   ['Markers planned', 'plan-markers', 'markers'],
-  ['Directions with enough', 'plan-markers', 'directions with enough'],
+  ['Directions with enough', 'plan-markers', 'directions-with-enough'],
 ]
 const MOST = 6
 
 export function EvidenceStrip({ back, forward }: { back: (() => void) | null; forward: (() => void) | null }) {
   const { path, passes, stage } = useOpenJob()
   const dispatch = useAppDispatch()
-  const cells: { label: string; q: Quantity; before: Quantity | undefined }[] = []
-  for (const [label, operation, name] of stage === 'Mark' ? [...MARKS, ...WANTED] : [...WANTED, ...MARKS]) {
+  const cells: { label: string; q: Shown; before: Shown | undefined }[] = []
+  for (const [label, operation, id] of stage === 'Mark' ? [...MARKS, ...WANTED] : [...WANTED, ...MARKS]) {
     const step = lastOf(path, operation)
-    const q = quantity(step, name)
+    const q = quantity(step, id)
     if (!q) continue
     const earlier = path.filter((s: Step) => s.operation === operation && s.id !== step?.id).at(-1)
-    cells.push({ label, q, before: quantity(earlier, name) })
+    cells.push({ label, q, before: quantity(earlier, id) })
   }
   const points = passes.reduce((s, p) => s + p.count, 0)
   const first =
     cells.length < 3 && points
       ? [
-          { label: 'Points', q: { name: 'points', value: points, unit: '' }, before: undefined },
-          { label: 'Passes', q: { name: 'passes', value: passes.length, unit: '' }, before: undefined },
+          { label: 'Points', q: { value: points, unit: '' }, before: undefined },
+          { label: 'Passes', q: { value: passes.length, unit: '' }, before: undefined },
         ]
       : []
   return (

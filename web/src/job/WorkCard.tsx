@@ -1,6 +1,7 @@
 import { Button } from 'antd'
 import type { Step } from '@oak-gauge/contract'
 import { useCancelStepMutation } from '../api.ts'
+import type { QuantityId } from '@oak-gauge/core/operations/quantities.ts'
 import type { Progress } from '../live.ts'
 import { Card, type CardFrame } from '../looks/Card.tsx'
 import { ProblemBox } from '../looks/ProblemBox.tsx'
@@ -61,16 +62,15 @@ export function StepProblem({ of }: { of: RunningStep }) {
 }
 
 /** The numbers of a step, without those of single passes. */
-export function Numbers({ step, names, limit = 6 }: { step: Step | undefined; names?: string[]; limit?: number }) {
-  const list =
-    step?.evidence?.quantities.filter((q) => (q.of === undefined || step.operation === 'flag') && (!names || names.includes(q.name))).slice(0, limit) ?? []
+export function Numbers({ step, ids, limit = 6 }: { step: Step | undefined; ids?: QuantityId[]; limit?: number }) {
+  const list = step?.evidence?.quantities.filter((q) => (q.of === undefined || step.operation === 'flag') && (!ids || ids.includes(q.id))).slice(0, limit) ?? []
   if (!list.length) return null
   return (
     <dl className="rows" data-evidence={step?.operation}>
       {list.map((q) => (
-        <div key={q.name} style={{ display: 'contents' }}>
+        <div key={q.id} style={{ display: 'contents' }}>
           <dt>{q.name}</dt>
-          <dd data-quantity={q.name}>
+          <dd data-quantity={q.id}>
             {formatValue(q)} {q.unit}
           </dd>
         </div>

@@ -4,8 +4,11 @@ import { formatLength, parseLength } from './length.ts'
 
 interface AmountProps {
   label: string
-  value: number
+  /** null: nothing is given yet */
+  value: number | null
   onChange(v: number): void
+  /** the field may be emptied again */
+  onClear?(): void
   unit?: 'mm' | '%' | ''
   /** shown as a small "changed" mark that puts it back */
   usual?: number
@@ -17,9 +20,9 @@ interface AmountProps {
 }
 
 /** A number with its unit and its reason. Lengths are understood as people type them. What is no number stays in the field and says so. */
-export function Amount({ label, value, onChange, unit = 'mm', usual, reason, step, plusMinus, positive = true }: AmountProps) {
+export function Amount({ label, value, onChange, onClear, unit = 'mm', usual, reason, step, plusMinus, positive = true }: AmountProps) {
   const id = useId()
-  const shown = unit === 'mm' ? formatLength(value) : String(value)
+  const shown = value === null ? '' : unit === 'mm' ? formatLength(value) : String(value)
   const [text, setText] = useState(shown)
   const [wrong, setWrong] = useState(false)
   useEffect(() => {
@@ -27,13 +30,18 @@ export function Amount({ label, value, onChange, unit = 'mm', usual, reason, ste
     setWrong(false)
   }, [shown])
   const take = (t: string) => {
+    if (t.trim() === '' && (value === null || onClear)) {
+      setWrong(false)
+      if (value !== null) onClear?.()
+      return
+    }
     const v = unit === 'mm' ? parseLength(t) : Number(t.replace(/[\s\u202f]/g, '').replace(',', '.'))
     if (v === null || !Number.isFinite(v) || (positive && v <= 0)) return setWrong(true)
     setWrong(false)
     if (v === value) setText(shown)
     else onChange(v)
   }
-  const changed = usual !== undefined && Math.abs(usual - value) > 1e-9
+  const changed = usual !== undefined && value !== null && Math.abs(usual - value) > 1e-9
   return (
     <div className="field">
       <label htmlFor={id}>
@@ -57,7 +65,7 @@ export function Amount({ label, value, onChange, unit = 'mm', usual, reason, ste
           if (e.key === 'Enter') take(text)
           if (step && (e.key === 'ArrowUp' || e.key === 'ArrowDown')) {
             e.preventDefault()
-            onChange(Number((value + (e.key === 'ArrowUp' ? step : -step)).toFixed(6)))
+            onChange(Number(((value ?? 0) + (e.key === 'ArrowUp' ? step : -step)).toFixed(6)))
           }
         }}
       />

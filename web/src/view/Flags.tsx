@@ -1,11 +1,10 @@
 import { useEffect, useRef } from 'react'
 import { quantity, type Step } from '@oak-gauge/contract'
 import { useOpenJob } from '../job/useJob.ts'
-import { formatValue } from '../looks/quantity.ts'
+import { formatU, formatValue, type Shown } from '../looks/quantity.ts'
 import type { Stage } from './scene.ts'
 
-const signed = (q: { value: number | string; unit: string; uncertainty?: number }) =>
-  `${Number(q.value) > 0 ? '+' : Number(q.value) < 0 ? '−' : ''}${formatValue({ ...q, value: Math.abs(Number(q.value)) })}`
+const signed = (q: Shown) => `${Number(q.value) > 0 ? '+' : Number(q.value) < 0 ? '−' : ''}${formatValue({ ...q, value: Math.abs(Number(q.value)) })}`
 
 const at3 = (f: Step) => f.params['at'] as [number, number, number]
 
@@ -38,8 +37,7 @@ export function Flags({ stage }: { stage: Stage }) {
           const d = quantity(f, 'deviation')
           return (
             <div className="flag" key={f.id} data-flag={i + 1} title={`x ${at3(f)[0].toFixed(2)}  y ${at3(f)[1].toFixed(2)}  z ${at3(f)[2].toFixed(2)} mm`}>
-              <b>{d ? signed(d) : '–'}</b> mm ±{' '}
-              <span className="figure">{d?.uncertainty ? formatValue({ value: d.uncertainty, unit: 'mm', uncertainty: d.uncertainty }) : '–'}</span>
+              <b>{d ? signed(d) : '–'}</b> mm <span className="figure">{typeof d?.u === 'number' ? formatU(d.u) : '± ?'}</span>
               <br />
               {i + 1} {(f.params['label'] as string | undefined) ?? ''} {quantity(f, 'verdict')?.value}
             </div>

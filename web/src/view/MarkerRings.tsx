@@ -20,7 +20,7 @@ export function MarkerRings({ stage }: { stage: Stage }) {
   const maps = visible('marker-map')
   const map = useMarkers(maps.at(-1))
   const moved = new Set(
-    path.filter((s) => maps.some((m) => m.step === s.id)).flatMap((s) => s.evidence?.quantities.filter((q) => q.name === 'moved by').map((q) => q.of) ?? []),
+    path.filter((s) => maps.some((m) => m.step === s.id)).flatMap((s) => s.evidence?.quantities.filter((q) => q.id === 'moved-by').map((q) => q.of) ?? []),
   )
   const alike = new Set(judged?.verdict.lookAlikes.flatMap((g) => [...g.one, ...g.other]) ?? [])
   const planned = at === 'Mark' ? (draft ?? plan ?? []) : (plan ?? [])

@@ -4,7 +4,8 @@ import { lastOf, quantity, type Stage } from '@oak-gauge/contract'
 import { useOpenJob } from '../../job/useJob.ts'
 import { useStep } from '../../job/useStep.ts'
 import { Numbers, StepProblem, Warnings, WorkCard } from '../../job/WorkCard.tsx'
-import { formatValue, type Quantity } from '../../looks/quantity.ts'
+import type { QuantityId } from '@oak-gauge/core/operations/quantities.ts'
+import { formatValue, type Shown } from '../../looks/quantity.ts'
 import { useAppDispatch, useAppSelector } from '../../store.ts'
 import { view } from '../../view/viewSlice.ts'
 import { Toggle } from '../clean/CleanCard.tsx'
@@ -17,7 +18,7 @@ export function AdjustPart({ head, go }: { head: ReactNode; go(stage: Stage): vo
   const step = useStep()
   const last = lastOf(path, 'adjust')
   const gaps = last && state.tray.find((i) => i.kind === 'field' && i.step === last.id)
-  const rms = quantity(last, 'gap between passes, rms')?.value
+  const rms = quantity(last, 'gap-between-passes-rms')?.value
   useEffect(
     () => () => {
       dispatch(view.colours({ map: null }))
@@ -34,8 +35,8 @@ export function AdjustPart({ head, go }: { head: ReactNode; go(stage: Stage): vo
     dispatch(on ? view.hide({ slots, hidden: true }) : view.unhide(slots))
   }
   const of = last?.evidence?.quantities ?? []
-  const value = (name: string, who: string) => of.find((q) => q.name === name && q.of === who)
-  const pairs = [...new Set(of.filter((q) => q.name === 'pair, rms').map((q) => q.of ?? ''))]
+  const value = (id: QuantityId, who: string) => of.find((q) => q.id === id && q.of === who)
+  const pairs = [...new Set(of.filter((q) => q.id === 'pair-rms').map((q) => q.of ?? ''))]
   return (
     <WorkCard
       question="How well do the passes agree?"
@@ -56,10 +57,10 @@ export function AdjustPart({ head, go }: { head: ReactNode; go(stage: Stage): vo
           <Numbers step={last} limit={3} />
           <Warnings step={last} />
           {gaps && <Toggle label="Show the gaps as a map" value={map === gaps.slot} onChange={showMap} />}
-          <Gaps what="Pass" columns={{ rms: 'gap, rms', largest: 'gap, largest', moved: 'moved' }} rows={passes.map((p) => p.name)} value={value} />
+          <Gaps what="Pass" columns={{ rms: 'gap-rms', largest: 'gap-largest', moved: 'moved' }} rows={passes.map((p) => p.name)} value={value} />
           <details className="fine">
             <summary>{pairs.length} pairs of passes</summary>
-            <Gaps what="Pair" columns={{ rms: 'pair, rms', mean: 'pair, mean', largest: 'pair, largest' }} rows={pairs} value={value} />
+            <Gaps what="Pair" columns={{ rms: 'pair-rms', mean: 'pair-mean', largest: 'pair-largest' }} rows={pairs} value={value} />
           </details>
         </>
       )}
@@ -69,10 +70,10 @@ export function AdjustPart({ head, go }: { head: ReactNode; go(stage: Stage): vo
 
 interface GapsProps {
   what: 'Pass' | 'Pair'
-  /** heading to the name of the quantity */
-  columns: Record<string, string>
+  /** heading to the quantity below it */
+  columns: Record<string, QuantityId>
   rows: string[]
-  value(name: string, who: string): Quantity | undefined
+  value(id: QuantityId, who: string): Shown | undefined
 }
 
 /** Numbers of an adjustment, a line for each pass or pair. */
@@ -93,10 +94,10 @@ function Gaps({ what, columns, rows, value }: GapsProps) {
         {rows.map((who) => (
           <tr key={who} {...(what === 'Pass' ? { 'data-pass': who } : {})}>
             <td>{what === 'Pair' ? who.replaceAll('Pass ', '') : who}</td>
-            {Object.values(columns).map((name) => {
-              const q = value(name, who)
+            {Object.values(columns).map((id) => {
+              const q = value(id, who)
               return (
-                <td key={name} align="right" className="figure">
+                <td key={id} align="right" className="figure">
                   {q ? formatValue(q) : '–'}
                 </td>
               )

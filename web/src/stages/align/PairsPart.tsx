@@ -80,7 +80,7 @@ export function PairsPart({ head, anchor, loose, onDone }: SidesProps) {
       {fit && (
         <dl className="rows" data-evidence="live-pairs">
           <dt>Pairs, rms</dt>
-          <dd data-quantity="pairs, rms">{fit.rms.toFixed(2)} mm</dd>
+          <dd data-quantity="pairs-rms">{fit.rms.toFixed(2)} mm</dd>
           <dt>Largest</dt>
           <dd>{fit.max.toFixed(2)} mm</dd>
         </dl>

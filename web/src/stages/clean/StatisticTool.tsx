@@ -36,7 +36,7 @@ export function StatisticTool({ passes, next, question, head, operation }: ToolP
     look.forget()
     await act.run(request)
   }
-  const gone = found?.evidence?.quantities.find((q) => q.name === 'points gone')?.value
+  const gone = found?.evidence?.quantities.find((q) => q.id === 'points-gone')?.value
   return (
     <WorkCard
       question={question}

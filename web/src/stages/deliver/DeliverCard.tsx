@@ -1,6 +1,7 @@
 import { Button, Segmented } from 'antd'
 import { useEffect, useState } from 'react'
-import { lastOf } from '@oak-gauge/contract'
+import { lastOf, quantity } from '@oak-gauge/contract'
+import type { QuantityId } from '@oak-gauge/core/operations/quantities.ts'
 import { useFileSizeQuery } from '../../api.ts'
 import { bytes, count, formatValue } from '../../looks/quantity.ts'
 import { useOpenJob } from '../../job/useJob.ts'
@@ -18,6 +19,8 @@ const ABOUT: Record<Format, string> = {
   obj: 'text; says mm in a comment; colours, no mark of what was filled',
   '3mf': 'zipped; states its unit; no colours, no mark of what was filled',
 }
+
+const FACTS: QuantityId[] = ['area', 'volume', 'open-edges', 'borders', 'pieces', 'edges-of-more-than-two', 'not-measured']
 
 /** The mesh as a file, after a look at what the next program will find in it. */
 export function DeliverCard({ go }: CardProps) {
@@ -55,12 +58,12 @@ export function DeliverCard({ go }: CardProps) {
         <p>Here the mesh leaves as a file, with a look at its size, open edges and unit before. There is no mesh yet.</p>
       </WorkCard>
     )
-  const v = (name: string) => current?.evidence?.quantities.find((q) => q.name === name)
-  const say = (name: string) => {
-    const q = v(name)
+  const v = (id: QuantityId) => quantity(current, id)
+  const say = (id: QuantityId) => {
+    const q = v(id)
     return q ? `${formatValue(q)}${q.unit ? ` ${q.unit}` : ''}` : '–'
   }
-  const number = (name: string) => Number(v(name)?.value ?? NaN)
+  const number = (id: QuantityId) => Number(v(id)?.value ?? NaN)
   return (
     <WorkCard
       question="What shall be handed over?"
@@ -82,13 +85,13 @@ export function DeliverCard({ go }: CardProps) {
       {current ? (
         <>
           <p className="note" data-preflight>
-            {number('size x').toFixed(1)} × {number('size y').toFixed(1)} × {number('size z').toFixed(1)} mm, {count(mesh.count)} triangles,{' '}
-            {size ? bytes(size.bytes) : '…'}, {number('open edges') === 0 ? 'closed' : `${count(number('open edges'))} open edges`}, unit mm.
+            {number('size-x').toFixed(1)} × {number('size-y').toFixed(1)} × {number('size-z').toFixed(1)} mm, {count(mesh.count)} triangles,{' '}
+            {size ? bytes(size.bytes) : '…'}, {number('open-edges') === 0 ? 'closed' : `${count(number('open-edges'))} open edges`}, unit mm.
           </p>
           <dl className="rows" data-evidence="facts">
-            {['area', 'volume', 'open edges', 'borders', 'pieces', 'edges of more than two', 'not measured'].map((n) => (
+            {FACTS.map((n) => (
               <div key={n} style={{ display: 'contents' }}>
-                <dt>{n}</dt>
+                <dt>{v(n)?.name}</dt>
                 <dd data-quantity={n}>{say(n)}</dd>
               </div>
             ))}

@@ -8,6 +8,7 @@ import { Amount } from '../../looks/Amount.tsx'
 import { useAppDispatch, useAppSelector } from '../../store.ts'
 import { view } from '../../view/viewSlice.ts'
 import type { CardProps } from '../cards.ts'
+import { BudgetTable, NotKnown, type Stated } from './Budget.tsx'
 import { Distribution } from './Distribution.tsx'
 
 /** The deviation map, its limits, its distribution, and flags at picked spots. */
@@ -22,6 +23,8 @@ export function InspectCard({ go }: CardProps) {
   const [limit, setLimit] = useState(given?.limit ?? half)
   const [scale, setScale] = useState(given?.scale ?? Math.max(1, 4 * half))
   const [label, setLabel] = useState('')
+  const flags = path.slice(path.findLastIndex((s) => s.operation === 'deviation') + 1).filter((s) => s.operation === 'flag')
+  const [stated, setStated] = useState<Stated>((lastOf(path, 'flag')?.params['stated'] as Stated | undefined) ?? {})
   const step = useStep()
   const flag = useStep()
   const mesh = meshes.at(-1)
@@ -42,7 +45,11 @@ export function InspectCard({ go }: CardProps) {
     if (!place || !field || !mesh) return
     dispatch(view.places([]))
     dispatch(view.pick({ kind: 'none' }))
-    void run({ operation: 'flag', inputs: { field: [field], on: [mesh.slot] }, params: { at: place.at, label, limit } })
+    void run({
+      operation: 'flag',
+      inputs: { field: [field], on: [mesh.slot], ...(nominal ? { nominal: [nominal.slot] } : {}) },
+      params: { at: place.at, label, limit, stated },
+    })
     setLabel('')
     // eslint-disable-next-line react-hooks/exhaustive-deps -- once for each picked spot
   }, [place])
@@ -114,6 +121,8 @@ export function InspectCard({ go }: CardProps) {
           <span className="reason">Now click the spot.</span>
         </div>
       )}
+      {last && (flagging || flags.length > 0) && <NotKnown path={path} slot={mesh.slot} stated={stated} onChange={setStated} />}
+      {flags.length > 0 && <BudgetTable flag={flags[flags.length - 1]} number={flags.length} />}
       <StepProblem of={step} />
       <StepProblem of={flag} />
       {last && !step.running && (

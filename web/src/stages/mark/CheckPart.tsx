@@ -106,7 +106,7 @@ export function CheckPart({ head, onPlan, go }: { head: ReactNode; onPlan(): voi
               </thead>
               <tbody>
                 {joined.evidence?.quantities
-                  .filter((q) => q.name === 'beside its place')
+                  .filter((q) => q.id === 'beside-its-place')
                   .map((q) => (
                     <tr key={q.of}>
                       <th>{q.of}</th>

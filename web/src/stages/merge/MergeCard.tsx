@@ -21,7 +21,7 @@ const CLOSING: Record<Closing, string> = {
 export function MergeCard({ go }: CardProps) {
   const { passes, meshes, path } = useOpenJob()
   const adjusted = lastOf(path, 'adjust')
-  const error = quantity(adjusted, 'alignment, worst pass')?.value
+  const error = quantity(adjusted, 'alignment-worst-pass')?.value
   const least = typeof error === 'number' ? error : 0
   const last = lastOf(path, 'merge')
   const merged = last && meshes.find((m) => m.slot === last.outputs['mesh']?.[0])
@@ -111,7 +111,7 @@ export function MergeCard({ go }: CardProps) {
           <hr />
           <Numbers
             step={last}
-            names={['triangles', 'cell size', 'surface noise', 'crisp edges', 'open edges', 'pieces', 'pinholes closed', 'not measured']}
+            ids={['triangles', 'cell-size', 'surface-noise', 'crisp-edges', 'open-edges', 'pieces', 'pinholes-closed', 'not-measured']}
             limit={8}
           />
           <Warnings step={last} />

@@ -1,0 +1,153 @@
+import type { Contribution } from '../uncertainty/contribution.ts'
+
+/**
+ * Everything that a result may state: its id, by which programs ask for it, its unit, and the words people read. `{at}` in the
+ * words stands for the figure the quantity was asked at. An id never changes: ledgers hold it. Words may.
+ */
+export const QUANTITIES = {
+  '3-mm': ['3 mm', ''],
+  '6-mm': ['6 mm', ''],
+  'alignment-worst-pass': ['alignment, worst pass', 'mm'],
+  area: ['area', 'mm²'],
+  'area-95': ['95 % of the area within', 'mm'],
+  'area-filled': ['area filled', 'mm²'],
+  'beside-its-place': ['beside its place', 'mm'],
+  'beside-the-plan-rms': ['beside the plan, rms', 'mm'],
+  'best-fit-mean': ['best fit, mean', 'mm'],
+  'best-fit-rms': ['best fit, rms', 'mm'],
+  borders: ['borders', ''],
+  'cell-size': ['cell size', 'mm'],
+  'compared-at': ['compared at', 'mm'],
+  'crisp-edges': ['crisp edges', 'mm'],
+  'crumbs-dropped': ['crumbs dropped', ''],
+  deviation: ['deviation', 'mm'],
+  'deviation-mean': ['mean', 'mm'],
+  'deviation-rms': ['rms', 'mm'],
+  'directions-comfortable': ['directions comfortable', '%'],
+  'directions-with-enough': ['directions with enough', '%'],
+  'edges-of-more-than-two': ['edges of more than two', ''],
+  'extra-beyond': ['extra beyond', '%'],
+  'flatness-of-the-patch-rms': ['flatness of the patch, rms', 'mm'],
+  format: ['format', ''],
+  frames: ['frames', ''],
+  'frames-not-placed': ['frames not placed', ''],
+  'free-directions': ['free directions', ''],
+  'gap-between-passes-largest': ['gap between passes, largest', 'mm'],
+  'gap-between-passes-rms': ['gap between passes, rms', 'mm'],
+  'gap-largest': ['gap, largest', 'mm'],
+  'gap-rms': ['gap, rms', 'mm'],
+  'gaps-closed': ['gaps closed', ''],
+  'gaps-left': ['gaps left', ''],
+  'groups-that-look-alike': ['groups that look alike', ''],
+  'islands-gone': ['islands gone', ''],
+  'kept-from-before': ['kept from before', ''],
+  'largest-extra': ['largest extra', 'mm'],
+  'largest-left-across': ['largest left, across', 'mm'],
+  'largest-missing': ['largest missing', 'mm'],
+  'marker-u': ['U', 'mm'],
+  'marker-u-largest': ['position, U (k = 2), largest', 'mm'],
+  'marker-u-rms': ['position, U (k = 2), rms', 'mm'],
+  markers: ['markers', ''],
+  'markers-added': ['added', ''],
+  'markers-in-common': ['markers in common', ''],
+  'markers-largest': ['markers, largest', 'mm'],
+  'markers-missing': ['missing', ''],
+  'markers-moved': ['moved', ''],
+  'markers-rms': ['markers, rms', 'mm'],
+  'missing-beyond': ['missing beyond', '%'],
+  moved: ['moved', 'mm'],
+  'moved-by': ['moved by', 'mm'],
+  'nearest-neighbours': ['nearest neighbours', 'mm'],
+  noise: ['noise', 'mm'],
+  'not-measured': ['not measured', '%'],
+  'on-blocks-of-30': ['on blocks of 30°', ''],
+  'on-blocks-of-45': ['on blocks of 45°', ''],
+  'on-the-part': ['on the part', ''],
+  'on-the-table': ['on the table', ''],
+  'on-towers': ['on towers', ''],
+  'only-in-the-one-that-moves': ['only in the one that moves', ''],
+  'only-in-the-one-that-stays': ['only in the one that stays', ''],
+  'open-edges': ['open edges', ''],
+  overlap: ['overlap', '%'],
+  'overlap-agreed': ['of it in agreement', '%'],
+  'pair-largest': ['pair, largest', 'mm'],
+  'pair-mean': ['pair, mean', 'mm'],
+  'pair-rms': ['pair, rms', 'mm'],
+  pairs: ['pairs', ''],
+  'pairs-largest': ['pairs, largest', 'mm'],
+  'pairs-rms': ['pairs, rms', 'mm'],
+  pieces: ['pieces', ''],
+  'pinholes-closed': ['pinholes closed', ''],
+  'places-averaged': ['places averaged', ''],
+  'places-independent': ['as many independent', ''],
+  'places-used': ['places used', '%'],
+  'planned-not-found': ['planned, not found', ''],
+  'point-spacing': ['point spacing', 'mm'],
+  points: ['points', ''],
+  'points-gone': ['points gone', ''],
+  'points-in-the-patch': ['points in the patch', ''],
+  'points-left': ['points left', ''],
+  'points-used': ['points used', ''],
+  pose: ['pose', 'mm'],
+  'reduced-largest': ['deviation, largest', 'mm'],
+  'reduced-rms': ['deviation, rms', 'mm'],
+  residual: ['residual', 'mm'],
+  'residual-rms': ['residual, rms', 'mm'],
+  'rival-score': ['next best pose, score', '%'],
+  'scale-relative-uncertainty': ['scale, relative uncertainty', 'ppm'],
+  'set-aside': ['set aside', ''],
+  'share-gone': ['share gone', '%'],
+  'share-kept': ['share kept', '%'],
+  sightings: ['sightings', ''],
+  'sightings-set-aside': ['sightings set aside', ''],
+  'size-x': ['size x', 'mm'],
+  'size-y': ['size y', 'mm'],
+  'size-z': ['size z', 'mm'],
+  'spread-in-the-patch': ['spread in the patch', 'mm'],
+  'surface-noise': ['surface noise', 'mm'],
+  triangles: ['triangles', ''],
+  'unit-of-the-file': ['unit of the file', ''],
+  verdict: ['verdict', ''],
+  vertices: ['vertices', ''],
+  volume: ['volume', 'mm³'],
+  'weakest-direction-sees': ['weakest direction sees', ''],
+  'where-planned': ['where planned', ''],
+  'widest-angle': ['widest angle', '°'],
+  within: ['within {at} mm', '%'],
+  x: ['x', 'mm'],
+  y: ['y', 'mm'],
+  z: ['z', 'mm'],
+} as const satisfies Record<string, readonly [words: string, unit: string]>
+export type QuantityId = keyof typeof QUANTITIES
+
+/** One thing that is known of a result. */
+export interface Quantity {
+  id: QuantityId
+  value: number | string
+  unit: string
+  /** standard uncertainty in the same unit, where it was asked for */
+  u?: number | 'unknown'
+  /** what that is made of */
+  parts?: Contribution[]
+  /** of which item, where a quantity belongs to one */
+  of?: string
+  /** the figure it was asked at */
+  at?: number
+}
+
+/** A quantity in its own unit; what is not a number, and not unknown, has none. */
+export const q = (id: QuantityId, value: number | string, more: Pick<Quantity, 'u' | 'parts' | 'of' | 'at'> = {}): Quantity => ({
+  id,
+  value,
+  unit: typeof value === 'number' || value === 'unknown' ? QUANTITIES[id][1] : '',
+  ...more,
+})
+
+/** What people read. Of an id of a later version, the id itself. */
+export function wordsOf(x: { id: string; at?: number }): string {
+  const entry = (QUANTITIES as Partial<Record<string, readonly [string, string]>>)[x.id]
+  return entry ? entry[0].replace('{at}', String(x.at ?? '')) : x.id
+}
+
+/** The same with the words for people, wherever it leaves the program. */
+export const named = ({ id, ...rest }: Quantity): Quantity & { name: string } => ({ id, name: wordsOf({ id, ...rest }), ...rest })

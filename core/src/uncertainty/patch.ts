@@ -1,0 +1,186 @@
+import { OakError } from '../base/errors.ts'
+import { jacobiEigen } from '../base/eigen.ts'
+import { invertRigid, rotateVector, transformPoint } from '../base/mat4.ts'
+import { cholesky, choleskySolve } from '../base/solve.ts'
+import type { Mesh } from '../shape/mesh.ts'
+import type { Points } from '../shape/points.ts'
+
+export interface Patch {
+  mean: number
+  /** standard deviation of the values in the patch */
+  spread: number
+  /** standard deviation of the mean; 'unknown' for fewer than FEW values */
+  standardError: number | 'unknown'
+  /** as many independent values would have it */
+  independent: number
+  count: number
+  /** direction of the surface (its sign is of no meaning), in the job; null where the patch is too small to tell */
+  normal: [number, number, number] | null
+}
+
+/** fewer values tell nothing about how they scatter */
+const FEW = 6
+/** values whose pairs are looked at */
+const MOST = 350
+/** classes of distance up to the width of the patch */
+const CLASSES = 16
+/** so many radii around the patch tell how noise goes together, the least that is wide enough: further out the part has other shapes */
+const AROUND = [2.5, 4, 8]
+/** wide enough: so many times the distance over which noise is alike. The quadratic takes too much of it from less */
+const WIDE = 6
+/** surface that leaves the plane of the patch by more than this share of its distance is another face */
+const LEANS = 0.4
+
+/**
+ * Mean of a field (N values, mm, NaN = none) within `radius` (mm) of a place in job coordinates, and how far such a mean
+ * scatters. Neighbouring values of a merged mesh share their noise: how far is taken from the residuals themselves, left by a
+ * quadratic surface over the patch and its surroundings, by classes of distance. The variance of the mean is the mean of that
+ * covariance over all pairs of the patch (Cressie 1993, 2.3), up to the first class that shows none.
+ * Takes the nearest value alone where the patch holds fewer than three. Throws OakError 'no-value' when there is none
+ * within five radii.
+ * Measured: noise alike over 0, 0.15, 0.3, 0.6 mm (width of a bell that averages), patches of 0.8 mm radius: true error 1.00,
+ * 1.06, 1.11, 1.20 of the stated one; with 4 radii around 1.00, 1.11, 1.25, 1.62; with 2.5 up to 3. Before, every ninth
+ * value counted as independent, whatever the mesh.
+ */
+export function patchMean(values: Float32Array, on: Mesh | Points, pose: ArrayLike<number>, at: ArrayLike<number>, radius: number): Patch {
+  const xyz = on.kind === 'mesh' ? on.vertices : on.xyz
+  const [x, y, z] = transformPoint(invertRigid(pose), at[0], at[1], at[2])
+  const r2 = radius * radius
+  const far2 = (AROUND[2] * radius) ** 2
+  const around: number[] = []
+  const inside: number[] = []
+  let nearest = Infinity
+  let value = NaN
+  for (let i = 0; i < values.length; i++) {
+    const v = values[i]
+    if (v !== v) continue
+    const d2 = (xyz[3 * i] - x) ** 2 + (xyz[3 * i + 1] - y) ** 2 + (xyz[3 * i + 2] - z) ** 2
+    if (d2 < nearest) {
+      nearest = d2
+      value = v
+    }
+    if (d2 <= far2) around.push(i)
+    if (d2 <= r2) inside.push(i)
+  }
+  if (nearest > 25 * r2)
+    throw new OakError('no-value', 'There is no deviation near this spot: it was not measured, or has no nominal.', {
+      remedy: 'Pick a spot on coloured surface.',
+    })
+  const n = inside.length
+  if (n < 3) return { mean: value, spread: 0, standardError: 'unknown', independent: 1, count: 1, normal: null }
+  let sum = 0
+  for (const i of inside) sum += values[i]
+  const mean = sum / n
+  let ss = 0
+  for (const i of inside) ss += (values[i] - mean) ** 2
+  const spread = Math.sqrt(ss / (n - 1))
+  const frame = frameOf(xyz, inside)
+  const normal = rotateVector(pose, frame[2][0], frame[2][1], frame[2][2])
+  if (n < FEW) return { mean, spread, standardError: 'unknown', independent: 1, count: n, normal }
+  const own = everyNth(inside, MOST)
+  const cov = noiseAround(values, xyz, { at: [x, y, z], radius, frame, around })
+  // the mean of the covariance over all pairs of the patch
+  let s = 0
+  for (let a = 0; a < own.length; a++)
+    for (let b = 0; b < a; b++) {
+      const c = Math.floor((distance(xyz, own[a], own[b]) / (2 * radius)) * CLASSES)
+      if (c < cov.by.length) s += 2 * cov.by[c]
+    }
+  const off = own.length > 1 ? s / (own.length * (own.length - 1)) : 0
+  const variance = cov.own / n + (1 - 1 / n) * Math.max(0, off)
+  return { mean, spread, standardError: Math.sqrt(variance), independent: variance > 0 ? Math.max(1, cov.own / variance) : n, count: n, normal }
+}
+
+interface Around {
+  at: number[]
+  radius: number
+  frame: number[][]
+  around: number[]
+}
+
+/** Covariance of the noise by distance, from the least neighbourhood that is wide enough to tell it. */
+function noiseAround(values: Float32Array, xyz: Float32Array, p: Around): { own: number; by: number[] } {
+  const face = p.around.filter((i) => {
+    const d = [0, 1, 2].map((k) => xyz[3 * i + k] - p.at[k])
+    const w = Math.abs(d[0] * p.frame[2][0] + d[1] * p.frame[2][1] + d[2] * p.frame[2][2])
+    return w <= LEANS * Math.hypot(d[0], d[1], d[2]) + 0.1 * p.radius
+  })
+  let cov = { own: 0, by: [] as number[] }
+  for (const wide of AROUND) {
+    const r = wide * p.radius
+    const near = face.filter((i) => Math.hypot(xyz[3 * i] - p.at[0], xyz[3 * i + 1] - p.at[1], xyz[3 * i + 2] - p.at[2]) <= r)
+    const list = everyNth(near, 2 * MOST)
+    cov = covariances(xyz, list, residuals(values, xyz, p.at, p.radius, p.frame, list), 2 * p.radius)
+    const alike = cov.by.findIndex((v) => v < 0.2 * cov.own)
+    const reach = ((alike < 0 ? cov.by.length : alike) / CLASSES) * 2 * p.radius
+    if (r >= WIDE * reach) break
+  }
+  return cov
+}
+
+const everyNth = (list: number[], most: number): number[] => {
+  const step = Math.max(1, list.length / most)
+  return Array.from({ length: Math.floor(list.length / step) }, (_, k) => list[Math.floor(k * step)])
+}
+
+const distance = (xyz: Float32Array, a: number, b: number) =>
+  Math.hypot(xyz[3 * a] - xyz[3 * b], xyz[3 * a + 1] - xyz[3 * b + 1], xyz[3 * a + 2] - xyz[3 * b + 2])
+
+/** Two directions along the surface and its normal, by the moments of the places. */
+function frameOf(xyz: Float32Array, list: number[]): [number[], number[], number[]] {
+  const c = [0, 0, 0]
+  for (const i of list) for (let k = 0; k < 3; k++) c[k] += xyz[3 * i + k] / list.length
+  const m = new Float64Array(9)
+  for (const i of list) for (let a = 0; a < 3; a++) for (let b = 0; b < 3; b++) m[3 * a + b] += (xyz[3 * i + a] - c[a]) * (xyz[3 * i + b] - c[b])
+  const { values, vectors } = jacobiEigen(m, 3)
+  const order = [0, 1, 2].sort((a, b) => values[b] - values[a])
+  return order.map((k) => [vectors[k], vectors[3 + k], vectors[6 + k]]) as [number[], number[], number[]]
+}
+
+/** What a quadratic in the two directions along the surface leaves: the shape of the part goes, its noise stays. */
+function residuals(values: Float32Array, xyz: Float32Array, at: number[], unit: number, frame: number[][], list: number[]): Float64Array {
+  const terms = (i: number): number[] => {
+    const d = [0, 1, 2].map((k) => (xyz[3 * i + k] - at[k]) / unit)
+    const u = d[0] * frame[0][0] + d[1] * frame[0][1] + d[2] * frame[0][2]
+    const v = d[0] * frame[1][0] + d[1] * frame[1][1] + d[2] * frame[1][2]
+    return [1, u, v, u * u, u * v, v * v]
+  }
+  const h = new Float64Array(36)
+  const g = new Float64Array(6)
+  for (const i of list) {
+    const t = terms(i)
+    for (let a = 0; a < 6; a++) {
+      g[a] += t[a] * values[i]
+      for (let b = 0; b < 6; b++) h[6 * a + b] += t[a] * t[b]
+    }
+  }
+  for (let a = 0; a < 6; a++) h[7 * a] += 1e-9 * list.length
+  const l = cholesky(h, 6)
+  const fit = l ? choleskySolve(l, g, 6) : new Float64Array(6)
+  const freedom = Math.sqrt(list.length / Math.max(1, list.length - 6))
+  return Float64Array.from(list, (i) => freedom * (values[i] - terms(i).reduce((s, v, k) => s + v * fit[k], 0)))
+}
+
+/** Variance of the values, and their covariance by classes of distance up to `reach`, cut at the first class without any. */
+function covariances(xyz: Float32Array, list: number[], r: Float64Array, reach: number): { own: number; by: number[] } {
+  const sum = new Float64Array(CLASSES)
+  const count = new Float64Array(CLASSES)
+  let own = 0
+  for (let a = 0; a < list.length; a++) {
+    own += r[a] * r[a]
+    for (let b = 0; b < a; b++) {
+      const c = Math.floor((distance(xyz, list[a], list[b]) / reach) * CLASSES)
+      if (c >= CLASSES) continue
+      sum[c] += r[a] * r[b]
+      count[c]++
+    }
+  }
+  own /= Math.max(1, list.length)
+  const by: number[] = []
+  for (let c = 0; c < CLASSES; c++) {
+    const v = count[c] ? sum[c] / count[c] : (by.at(-1) ?? own)
+    if (v <= 0.03 * own) break
+    by.push(v)
+  }
+  return { own, by }
+}
