@@ -229,6 +229,25 @@ describe('edges', () => {
 
 describe('bad input of a merge', () => {
   const p = place(cube(10, 0.5))
+  test('points in the very eye of the scanner, doubled ones and normals of no length make no surface that is no number', async () => {
+    const ball = sphere(10, 0.5)
+    const n = ball.xyz.length / 3
+    const eye: [number, number, number] = [0, 0, 60]
+    const xyz = f32(3 * (n + 40))
+    xyz.set(ball.xyz)
+    // what was not seen is written as a point at the origin of the scanner; another twenty lie on one place
+    for (let i = 0; i < 40; i++) xyz.set(i < 20 ? eye : ball.xyz.subarray(0, 3), 3 * (n + i))
+    const normals = f32(3 * (n + 40))
+    for (let i = 0; i < n; i++) for (let k = 0; k < 3; k++) normals[3 * i + k] = ball.xyz[3 * i + k] / 10
+    for (const closing of ['open', 'small', 'closed'] as const)
+      for (const given of [{ normals: undefined }, { normals }]) {
+        const r = await mergePasses([place(makePoints({ xyz, viewpoint: eye, ...given }))], { closing, cell: 0.7 }, quietContext)
+        expect([closing, r.mesh.vertices.every(Number.isFinite)]).toEqual([closing, true])
+        const { area, volume } = meshFacts(r.mesh)
+        expect(Number.isFinite(area) && Number.isFinite(volume)).toBe(true)
+        if (closing === 'closed' && given.normals) expect(volume / ((4 / 3) * Math.PI * 1000)).toBeGreaterThan(0.9)
+      }
+  })
   test('no points, points too sparse for the cell', async () => {
     expect((await oakError(mergePasses([place(makePoints({ xyz: f32(0) }))], {}, quietContext))).code).toBe('nothing-to-merge')
     const sparse = await oakError(mergePasses([place(makePoints({ xyz: randomPoints(60, 500, 1) }))], { cell: 0.5 }, quietContext))

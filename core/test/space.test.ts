@@ -174,6 +174,34 @@ describe('search structures find what trying everything finds', () => {
     castRay(bvh, 50, 50, 50, 1, 0, 0, hit)
     expect(hit.triangle).toBe(-1)
   })
+  test('rays along an axis, right on the grid lines of a closed plate and on its diagonals, all meet it', () => {
+    // 4 x 4 fields of 10 mm above and below, closed at the sides
+    const v: number[] = []
+    const t: number[] = []
+    for (const z of [0, 2]) for (let y = 0; y <= 4; y++) for (let x = 0; x <= 4; x++) v.push(10 * x, 10 * y, z)
+    for (const [from, up] of [
+      [0, false],
+      [25, true],
+    ] as const)
+      for (let y = 0; y < 4; y++)
+        for (let x = 0; x < 4; x++) {
+          const a = from + 5 * y + x
+          t.push(...(up ? [a, a + 1, a + 6, a, a + 6, a + 5] : [a, a + 6, a + 1, a, a + 5, a + 6]))
+        }
+    const bvh = buildBvh(makeMesh({ vertices: Float32Array.from(v), triangles: Uint32Array.from(t) }))
+    let missed = 0
+    for (let i = 0; i <= 40; i++)
+      for (let j = 0; j <= 40; j++) {
+        const hit = { t: Infinity, triangle: -1 }
+        castRay(bvh, i, j, 50, 0, 0, -1, hit)
+        if (Math.abs(hit.t - 48) > 1e-9) missed++
+      }
+    expect(missed).toBe(0)
+    // in the plane of the box's own side, but beside it
+    const hit = { t: Infinity, triangle: -1 }
+    castRay(bvh, 0, -1, 50, 0, 0, -1, hit)
+    expect(hit.triangle).toBe(-1)
+  })
 })
 
 describe('signed distance (closed formulae of box and sphere)', () => {

@@ -30,8 +30,11 @@ export async function crispEdges(mesh: Mesh, field: FieldSource, ctx: RunContext
   const vertices = new GrowF32(3 * n + 4096)
   const p = mesh.vertices
   for (let v = 0; v < n; v++) {
-    const f = Math.abs(out[4 * v]) < 0.5 * field.cell ? out[4 * v] : 0
-    vertices.push3(p[3 * v] - f * out[4 * v + 1], p[3 * v + 1] - f * out[4 * v + 2], p[3 * v + 2] - f * out[4 * v + 3])
+    const f = out[4 * v]
+    // where the field has no surface (what was filled) there is no normal either, and 0 times that is no number
+    if (Math.abs(f) < 0.5 * field.cell && Number.isFinite(out[4 * v + 1] + out[4 * v + 2] + out[4 * v + 3]))
+      vertices.push3(p[3 * v] - f * out[4 * v + 1], p[3 * v + 1] - f * out[4 * v + 2], p[3 * v + 2] - f * out[4 * v + 3])
+    else vertices.push3(p[3 * v], p[3 * v + 1], p[3 * v + 2])
   }
   const folds = (a: number, b: number) =>
     out[4 * a] === out[4 * a] &&

@@ -173,7 +173,8 @@ async function gatherSource(passes: Placed<Points>[], options: MergeOptions, ctx
       const z = eye[2] - xyz[3 * i + 2]
       const c = (x * normals[3 * i] + y * normals[3 * i + 1] + z * normals[3 * i + 2]) / Math.sqrt(x * x + y * y + z * z)
       // full weight up to 60 degrees of slant, then falling (Curless and Levoy 1996 weigh by incidence)
-      weights[i] = c > 0.5 ? 1 : Math.max(0.02, 2 * c)
+      // a point in the eye itself, as scanners write what they did not see, has no direction
+      weights[i] = c > 0.5 ? 1 : c > 0.01 ? 2 * c : 0.02
     }
     at += n
     checkCancelled(ctx)

@@ -8,7 +8,7 @@ import { q } from './quantities.ts'
 
 export const merge = defineOperation({
   name: 'merge',
-  version: 4,
+  version: 5,
   title: 'Merge',
   about: 'One mesh out of all passes at a cell size. Holes of the part stay open unless a closed body is asked for.',
   params: z.object({

@@ -102,9 +102,9 @@ export function castRay(bvh: Bvh, ox: number, oy: number, oz: number, dx: number
   if (n === 0) return
   const width = 2 ** levels
   const firstLeaf = width - 1
-  const ix = 1 / dx
-  const iy = 1 / dy
-  const iz = 1 / dz
+  const ix = inverse(dx)
+  const iy = inverse(dy)
+  const iz = inverse(dz)
   let top = 0
   const t0 = boxEntry(boxes, 0, ox, oy, oz, ix, iy, iz, hit.t)
   if (t0 === Infinity) return
@@ -133,12 +133,13 @@ export function castRay(bvh: Bvh, ox: number, oy: number, oz: number, dx: number
         const sy = oy - c[o + 1]
         const sz = oz - c[o + 2]
         const u = (sx * px + sy * py + sz * pz) * inv
-        if (u < 0 || u > 1) continue
+        // as wide as rounding may be off: a ray along a common side must not slip through between two triangles
+        if (u < -SEAM || u > 1 + SEAM) continue
         const qx = sy * e1z - sz * e1y
         const qy = sz * e1x - sx * e1z
         const qz = sx * e1y - sy * e1x
         const v = (dx * qx + dy * qy + dz * qz) * inv
-        if (v < 0 || u + v > 1) continue
+        if (v < -SEAM || u + v > 1 + SEAM) continue
         const t = (e2x * qx + e2y * qy + e2z * qz) * inv
         if (t > 0 && t < hit.t) {
           hit.t = t
@@ -164,17 +165,23 @@ export function castRay(bvh: Bvh, ox: number, oy: number, oz: number, dx: number
   }
 }
 
+/** As good as infinite, but 0 times it is a number. */
+const inverse = (d: number) => (Math.abs(d) < 1e-30 ? 1e30 : 1 / d)
+/** Boxes are larger by this, mm, so that a ray in the plane of a side is within for all of its length. */
+const RIM = 1e-10
+const SEAM = 1e-12
+
 function boxEntry(b: Float32Array, o: number, ox: number, oy: number, oz: number, ix: number, iy: number, iz: number, max: number): number {
-  let a = (b[o] - ox) * ix
-  let c = (b[o + 3] - ox) * ix
+  let a = (b[o] - ox - RIM) * ix
+  let c = (b[o + 3] - ox + RIM) * ix
   let near = a < c ? a : c
   let far = a < c ? c : a
-  a = (b[o + 1] - oy) * iy
-  c = (b[o + 4] - oy) * iy
+  a = (b[o + 1] - oy - RIM) * iy
+  c = (b[o + 4] - oy + RIM) * iy
   near = Math.max(near, a < c ? a : c)
   far = Math.min(far, a < c ? c : a)
-  a = (b[o + 2] - oz) * iz
-  c = (b[o + 5] - oz) * iz
+  a = (b[o + 2] - oz - RIM) * iz
+  c = (b[o + 5] - oz + RIM) * iz
   near = Math.max(near, a < c ? a : c)
   far = Math.min(far, a < c ? c : a)
   // widened by a few roundings: a ray along a flat box must not slip through
