@@ -18,7 +18,13 @@ import { normalBelow } from '../src/base/normal.ts'
 import { image, LEFT, PLATE, posed, STEREO } from './plates.ts'
 
 /** A chessboard of columns x rows inner corners, drawn by asking sixteen places of every pixel where they are. */
-function board(columns: number, rows: number, pose: { x: number; y: number; s: number; a: number }, width = 640, height = 480): GreyImage {
+function board(
+  columns: number,
+  rows: number,
+  pose: { x: number; y: number; s: number; a: number; slant?: number; flat?: number },
+  width = 640,
+  height = 480,
+): GreyImage {
   const data = new Uint8Array(width * height)
   for (let y = 0; y < height; y++)
     for (let x = 0; x < width; x++) {
@@ -26,7 +32,9 @@ function board(columns: number, rows: number, pose: { x: number; y: number; s: n
       for (let k = 0; k < 16; k++) {
         const dx = ((k & 3) - 1.5) / 4
         const dy = ((k >> 2) - 1.5) / 4
-        const [u, w] = [x + dx - pose.x, y + dy - pose.y]
+        // seen at a slant: rows shifted against each other, and pressed together
+        const w = (y + dy - pose.y) / (pose.flat ?? 1)
+        const u = x + dx - pose.x - (pose.slant ?? 0) * w
         const c = Math.floor((u * Math.cos(pose.a) + w * Math.sin(pose.a)) / pose.s + 1)
         const r = Math.floor((-u * Math.sin(pose.a) + w * Math.cos(pose.a)) / pose.s + 1)
         const inside = c >= 0 && r >= 0 && c <= columns && r <= rows
@@ -63,6 +71,25 @@ describe('chessboards', () => {
         expect(Math.hypot(r.pixels[2 * i] - u, r.pixels[2 * i + 1] - v)).toBeLessThan(0.15)
       }
     }
+  })
+  it.each([
+    [0.5, 0.8],
+    [-0.5, 0.8],
+    [0.62, 0.75],
+    [-0.66, 0.7],
+  ])('seen at a slant where a diagonal is shorter than a side (%d, %d): all corners in their order', (slant, flat) => {
+    const at = { x: slant > 0 ? 130 : 280, y: 120, s: 40, a: 0, slant, flat }
+    const r = readPlate(board(7, 6, at), BOARD)
+    expect([r.trouble, r.ids.length]).toEqual([null, 42])
+    for (let i = 0; i < 42; i++) {
+      const [c, w] = [(i % 7) * 40, Math.floor(i / 7) * 40]
+      expect(Math.hypot(r.pixels[2 * i] - (at.x + c + slant * w), r.pixels[2 * i + 1] - (at.y + flat * w))).toBeLessThan(0.3)
+    }
+  })
+  it('a larger board at a slant is still another board, never a slanted piece of it', () => {
+    const r = readPlate(board(13, 6, { x: 60, y: 140, s: 34, a: 0, slant: 0.6, flat: 0.75 }), BOARD)
+    expect(r.trouble?.code).toBe('wrong-plate')
+    expect(r.ids.length).toBe(0)
   })
   it('partly out of view, none at all, or another board', () => {
     const whole = { x: 120, y: 110, s: 34, a: 0.1 }

@@ -5,6 +5,14 @@ import type { Plate } from './plate.ts'
 import { emptyReading, type PlateReading, type PlateTrouble } from './readplate.ts'
 
 const STRENGTHS = [0.2, 0.3, 0.1, 0.45]
+/** Columns a row is shifted by, rows a column is: without round dots the slant of a board is not known, and a diagonal may have been taken for a side. */
+const SLANTS = [
+  [0, 0],
+  [1, 0],
+  [-1, 0],
+  [0, 1],
+  [0, -1],
+] as const
 
 /**
  * Finds a chessboard and its inner corners. A chessboard has no marks: it has to be in view as a whole, and one of its two numbers of
@@ -20,7 +28,8 @@ export function readChessboard(image: GreyImage, plate: Plate): PlateReading {
     const n = corners.strength.filter((s) => s >= limit).length
     const [grid] = findLattices(corners.centres.subarray(0, 2 * n))
     most = Math.max(most, (grid as Lattice | undefined)?.members.length ?? 0)
-    const boards = grid ? wholeBoards(image, corners.centres, grid, plate) : []
+    let boards: [number, number][][] = []
+    for (const s of grid ? SLANTS : []) if (!boards.length) boards = wholeBoards(image, corners.centres, slanted(grid, s), plate)
     if (boards.length === 1) return { ...reading, ids: Int32Array.from(boards[0], (_, i) => i), pixels: Float64Array.from(boards[0].flat()), seen: 1 }
     if (boards.length > 1)
       return stop(
@@ -36,6 +45,11 @@ export function readChessboard(image: GreyImage, plate: Plate): PlateReading {
     'Bring the whole board into view, and check that the file belongs to it: without marks, a part of a board cannot be told from another.',
   )
 }
+
+const slanted = (g: Lattice, [along, down]: readonly [number, number]): Lattice => ({
+  members: g.members,
+  places: g.places.map((v, k) => v + (k & 1 ? down * g.places[k - 1] : along * g.places[k + 1])),
+})
 
 /** Places in the grid, and turns, at which every corner of the board is there and the dark squares are where they belong. */
 function wholeBoards(image: GreyImage, centres: Float64Array, grid: Lattice, plate: Plate): [number, number][][] {
@@ -58,14 +72,27 @@ function wholeBoards(image: GreyImage, centres: Float64Array, grid: Lattice, pla
           if (m === undefined) break
           list.push([centres[2 * m], centres[2 * m + 1]])
         }
-      if (list.length === plate.columns * plate.rows && startsDark(image, list, plate.columns)) boards.push(list)
+      if (list.length === plate.columns * plate.rows && alternates(image, list, plate.columns)) boards.push(list)
     }
   return boards
 }
 
-/** The square before the first corner is dark, the one beside it bright. */
-function startsDark(image: GreyImage, list: [number, number][], columns: number): boolean {
-  const [a, b, d] = [list[0], list[1], list[columns]]
+/** Share of the corners whose squares may look otherwise than they should: a reflection, a finger. */
+const ODD = 0.1
+
+/** The square before the first corner is dark, the one beside it bright, and so on turn about: read along a diagonal they do not. */
+function alternates(image: GreyImage, list: [number, number][], columns: number): boolean {
+  let wrong = 0
+  let all = 0
+  for (let k = 0; k + columns + 1 < list.length; k++) {
+    if (k % columns === columns - 1) continue
+    all++
+    if (isDark(image, list[k], list[k + 1], list[k + columns]) !== ((k % columns) + Math.floor(k / columns)) % 2 < 1) wrong++
+  }
+  return isDark(image, list[0], list[1], list[columns]) && wrong <= ODD * all
+}
+
+function isDark(image: GreyImage, a: [number, number], b: [number, number], d: [number, number]): boolean {
   const square = (s: number, t: number) => {
     const x = Math.round(a[0] + s * (b[0] - a[0]) + t * (d[0] - a[0]))
     const y = Math.round(a[1] + s * (b[1] - a[1]) + t * (d[1] - a[1]))
