@@ -402,6 +402,21 @@ describe('a flag', () => {
     expect(e.warnings).toHaveLength(4)
     expect(value(e, 'verdict')).toBe('not decidable')
   })
+  test('the patch grows where values lie far apart, and says how large it is', async () => {
+    const even = (m: Mesh) => field(f32(m.vertices.length / 3).fill(0.02))
+    const radius = async (m: Mesh) => (await runOperation('flag', { field: [even(m)], on: [item(m)] }, { at: [0, 0, 100], ...known }, quietContext)).evidence
+    expect(value(await radius(sphereMesh(100, 400)), 'patch-radius')).toBeCloseTo(2.5 * Math.sqrt((4 * Math.PI * 1e4) / (2 * 400 * 399 + 2)), 2)
+    const coarse = await radius(sphereMesh(100, 120))
+    expect(Number(value(coarse, 'patch-radius'))).toBeGreaterThan(4)
+    expect(Number(value(coarse, 'places-averaged'))).toBeGreaterThan(6)
+    const fine = (
+      await flag(
+        of(() => 0.02),
+        { at: [0, 0, 10] },
+      )
+    ).evidence
+    expect(value(fine, 'patch-radius')).toBe(0.8)
+  })
   test('a single value tells no scatter', async () => {
     const e = (
       await flag(

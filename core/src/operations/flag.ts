@@ -1,7 +1,9 @@
 import { z } from 'zod'
 import { OakError } from '../base/errors.ts'
 import { invertRigid, rotateVector, transformPoint } from '../base/mat4.ts'
-import type { Mesh } from '../shape/mesh.ts'
+import { triangleAreas, type Mesh } from '../shape/mesh.ts'
+import { boundingBox, boxDiagonal, type Points } from '../shape/points.ts'
+import { pointSpacing } from '../shape/spacing.ts'
 import { chordUncertainty } from '../uncertainty/chord.ts'
 import { combined, COVERAGE, SOURCES, withStated, type Contribution } from '../uncertainty/contribution.ts'
 import { decide } from '../uncertainty/decision.ts'
@@ -26,7 +28,7 @@ export const flag = defineOperation({
   about: 'Says how far the part deviates at one picked spot: the mean over a small patch, with its uncertainty, and whether that is within limits.',
   params: z.object({
     at: z.tuple([z.number(), z.number(), z.number()]).describe('Picked spot, mm in the job.'),
-    radius: z.number().positive().default(0.8).describe('Radius of the patch, mm.'),
+    radius: z.number().positive().optional().describe('Radius of the patch, mm. Default: 0.8, more where the values lie so far apart that few would be in it.'),
     label: z.string().max(60).default('').describe('What the spot is called.'),
     limit: z.number().positive().default(0.1).describe('Fine inside plus / minus this, mm.'),
     stated: z
@@ -53,7 +55,8 @@ export const flag = defineOperation({
     const [on] = inputs['on'] as Item[]
     const [nominal] = (inputs['nominal'] ?? []) as (Item<Mesh> | undefined)[]
     if (on.data.kind === 'field' || on.data.kind === 'markers') throw new OakError('wrong-input', 'A flag stands on a mesh or on points.')
-    const f = patchMean(field.data.values, on.data, on.pose, params.at, params.radius)
+    const radius = params.radius ?? usualRadius(on.data)
+    const f = patchMean(field.data.values, on.data, on.pose, params.at, radius)
     const parts = withStated(contributions(f, params, on, nominal), params.stated)
     const u = combined(parts)
     const verdict = decide(f.mean, params.limit, u === 'unknown' ? u : COVERAGE * u)
@@ -74,6 +77,7 @@ export const flag = defineOperation({
           q('places-averaged', f.count),
           q('places-independent', f.independent),
           q('spread-in-the-patch', f.spread),
+          q('patch-radius', radius),
           q('x', params.at[0]),
           q('y', params.at[1]),
           q('z', params.at[2]),
@@ -83,6 +87,13 @@ export const flag = defineOperation({
     })
   },
 })
+
+/** A patch as a probe of 1.6 mm would feel it; on coarse data as wide as some twenty values need, but never more than a twentieth of the part. */
+function usualRadius(d: Mesh | Points): number {
+  const xyz = d.kind === 'mesh' ? d.vertices : d.xyz
+  const apart = d.kind === 'mesh' ? Math.sqrt(triangleAreas(d).reduce((s, a) => s + a, 0) / Math.max(1, xyz.length / 3)) : pointSpacing(xyz)
+  return Math.max(0.8, Math.min(2.5 * apart, boxDiagonal(boundingBox(xyz)) / 20))
+}
 
 const UNKNOWN = {
   scanner: 'How far the scanner is off is not known: it was not verified when these passes were brought in. State its uncertainty, or nothing is decidable.',

@@ -5,7 +5,8 @@ import { identity, translation } from '../base/mat4.ts'
 import { readAny } from '../formats/index.ts'
 import { MM_PER, type Unit } from '../formats/imported.ts'
 import { boundingBox, boxDiagonal, makePoints } from '../shape/points.ts'
-import { makeMesh } from '../shape/mesh.ts'
+import { orient } from '../repair/orientation.ts'
+import { makeMesh, type Mesh } from '../shape/mesh.ts'
 import { defineOperation, type FileValue, type Item } from './operation.ts'
 import { q } from './quantities.ts'
 
@@ -14,9 +15,22 @@ const PLAUSIBLE = [10, 20_000]
 /** Below this many units from corner to corner it may as well be inches. */
 const DOUBTFUL = 60
 
+/** Deviations have a sign and bodies a volume only where there is one outside: what can be mended is, what cannot is said. */
+function oriented(mesh: Mesh, warnings: string[]): Mesh {
+  const r = orient(mesh)
+  const n = mesh.triangles.length / 3
+  if (r.turned)
+    warnings.push(
+      `${r.turned === n ? 'The mesh was inside out' : `${r.turned} of ${n} triangles lay the other way round than the rest`}: turned, so that there is one outside.`,
+    )
+  if (r.oneSided) warnings.push(`${r.oneSided} pieces have one side only and no outside: the sign of deviations means nothing there.`)
+  if (r.branching) warnings.push(`${r.branching} edges are shared by more than two triangles: the pieces that meet there may not agree on what is outside.`)
+  return r.mesh
+}
+
 export const importFile = defineOperation({
   name: 'import',
-  version: 2,
+  version: 3,
   title: 'Bring in a file',
   about:
     'Reads a scan, mesh or nominal from a file. Coordinates become millimetres; far from the origin they are kept relative to a pose, so that no digit is lost.',
@@ -76,7 +90,7 @@ export const importFile = defineOperation({
       data:
         d.kind === 'points'
           ? makePoints({ ...d, xyz, viewpoint: v && ([0, 1, 2].map((a) => (v[a] + read.origin[a]) * k - shift[a]) as [number, number, number]) })
-          : makeMesh({ ...d, vertices: xyz }),
+          : oriented(makeMesh({ ...d, vertices: xyz }), warnings),
     }
     const size = [0, 1, 2].map((a) => (box[a + 3] - box[a]) * k)
     return {

@@ -81,6 +81,7 @@ export const QUANTITIES = {
   'places-averaged': ['places averaged', ''],
   'places-independent': ['as many independent', ''],
   'places-used': ['places used', '%'],
+  'patch-radius': ['radius of the patch', 'mm'],
   'planned-not-found': ['planned, not found', ''],
   'point-spacing': ['point spacing', 'mm'],
   points: ['points', ''],
