@@ -1,6 +1,7 @@
 import { z } from 'zod'
 import type { Evidence } from '@oak-gauge/core/operations/operation.ts'
-import type { named } from '@oak-gauge/core/operations/quantities.ts'
+import type { named, QuantityId } from '@oak-gauge/core/operations/quantities.ts'
+import type { Stage } from '@oak-gauge/core/operations/stages.ts'
 import type { DistanceError } from '@oak-gauge/core/uncertainty/scanner.ts'
 
 /** Bodies and answers of the REST interface. Types are inferred, so that both sides read the same page. */
@@ -133,6 +134,9 @@ export interface Step {
   seq: number
   operation: string
   title: string
+  stage: Stage
+  /** quantities the strip shows of it, most telling first */
+  shows: QuantityId[]
   params: Record<string, unknown>
   inputs: Record<string, string[]>
   /** slots of what it made, by port */

@@ -1,39 +1,10 @@
 import type { QuantityId } from '@oak-gauge/core/operations/quantities.ts'
+import { STAGES, type Stage } from '@oak-gauge/core/operations/stages.ts'
 import type { Step, TrayItem } from './job.ts'
 
-/** Stages of the work that this version carries, in order. */
-export const STAGES = ['Brief', 'Ready', 'Mark', 'Capture', 'Clean', 'Align', 'Merge', 'Datum', 'Inspect', 'Deliver'] as const
-export type Stage = (typeof STAGES)[number]
+export { STAGES, type Stage }
 /** open: not started, work: begun, good: evidence good, look: needs a look */
 export type StageState = 'open' | 'work' | 'good' | 'look'
-
-const STAGE_OF: Record<string, Stage> = {
-  'plan-markers': 'Mark',
-  'map-markers': 'Mark',
-  'import-markers': 'Mark',
-  'join-markers': 'Mark',
-  import: 'Capture',
-  thin: 'Clean',
-  normals: 'Clean',
-  'trim-plane': 'Clean',
-  strays: 'Clean',
-  islands: 'Clean',
-  lasso: 'Clean',
-  'set-aside': 'Clean',
-  'align-pairs': 'Align',
-  'align-shape': 'Align',
-  'align-fine': 'Align',
-  adjust: 'Align',
-  merge: 'Merge',
-  'close-gaps': 'Merge',
-  reduce: 'Merge',
-  sample: 'Merge',
-  'best-fit': 'Datum',
-  deviation: 'Inspect',
-  flag: 'Inspect',
-  facts: 'Deliver',
-}
-export const stageOf = (operation: string): Stage => STAGE_OF[operation] ?? 'Clean'
 
 /** Steps from the first to the one the job stands at. */
 export function chain(steps: Step[], head: string | null): Step[] {

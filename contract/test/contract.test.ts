@@ -11,7 +11,6 @@ import {
   padding,
   STAGES,
   jobPatch,
-  stageOf,
   stageStates,
   startMapping,
   stepRequest,
@@ -99,7 +98,6 @@ describe('stages are told from the ledger alone', () => {
     // markers do not hold back a job that went on without them
     const later = stageStates([step('a', null, 'import'), step('b', 'a', 'trim-plane')], [item('pass')], { tolerance: 0.2 })
     expect([later.Mark, currentStage(later)]).toEqual(['open', 'Align'])
-    for (const o of ['plan-markers', 'map-markers', 'import-markers', 'join-markers']) expect(stageOf(o)).toBe('Mark')
   })
 })
 

@@ -239,7 +239,7 @@ describe('planning as an operation', () => {
     const r = await runOperation('plan-markers', {}, { shape: { kind: 'cylinder', diameter: 140, height: 120 }, where: 'around' }, quietContext)
     expect(value(r.evidence, 'directions-with-enough')).toBe(100)
     expect(r.outputs['shape']).toHaveLength(1)
-    expect(value(r.evidence, 'markers')).toBe((r.outputs['plan'][0].data as Markers).ids.length)
+    expect(value(r.evidence, 'markers-planned')).toBe((r.outputs['plan'][0].data as Markers).ids.length)
     expect(value(r.evidence, 'on-the-part')).toBeUndefined()
   })
 

@@ -1,3 +1,4 @@
+import { OPERATIONS } from '@oak-gauge/core/operations/registry.ts'
 import { jest } from '@jest/globals'
 import { act, render, screen } from '@testing-library/react'
 import { App } from 'antd'
@@ -31,6 +32,11 @@ export const item = (role: TrayItem['role'], n: number, more: Partial<TrayItem> 
   ...more,
 })
 
+const declared = (name: string): Pick<Step, 'stage' | 'shows'> => {
+  const o = OPERATIONS.find((x) => x.name === name)
+  return { stage: o?.stage ?? 'Clean', shows: o?.shows ?? [] }
+}
+
 let seq = 0
 export const step = (operation: string, more: Partial<Step> = {}): Step => ({
   id: uuid(500 + ++seq),
@@ -38,6 +44,7 @@ export const step = (operation: string, more: Partial<Step> = {}): Step => ({
   seq,
   operation,
   title: operation,
+  ...declared(operation),
   params: {},
   inputs: {},
   outputs: {},

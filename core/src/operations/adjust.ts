@@ -24,6 +24,8 @@ export const adjust = defineOperation({
   name: 'adjust',
   version: 5,
   title: 'Joint adjustment',
+  stage: 'Align',
+  shows: ['alignment-worst-pass', 'gap-between-passes-rms'],
   about: 'Moves all passes but the anchor a little, all at once, so that the remaining error is shared, and says how large it is.',
   params: z.object({
     anchor: z.number().int().min(0).default(0).describe('Number of the pass that stays put, from 0.'),

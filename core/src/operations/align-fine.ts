@@ -8,6 +8,7 @@ export const fineAlignment = defineOperation({
   name: 'align-fine',
   version: 4,
   title: 'Fine alignment',
+  stage: 'Align',
   about: 'Settles a roughly placed loose side exactly onto the anchor side; both sides stay rigid.',
   params: z.object({ reach: z.number().positive().optional().describe('How far off the loose side may be, mm. Default: 4 % of the part.') }),
   inputs: {

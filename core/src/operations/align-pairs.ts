@@ -10,6 +10,8 @@ export const alignPairs = defineOperation({
   name: 'align-pairs',
   version: 1,
   title: 'Align by picked pairs',
+  stage: 'Align',
+  sample: { pairs: [0, 1, 2].map((k) => [k, k * k, 0] as [number, number, number]).map((at) => ({ loose: at, anchor: at })) },
   about: 'Moves the loose side so that places picked on it fall onto the same places of the anchor side. Rough is enough: fine alignment follows.',
   params: z.object({
     pairs: z

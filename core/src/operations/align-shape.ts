@@ -9,6 +9,7 @@ export const alignShape = defineOperation({
   name: 'align-shape',
   version: 3,
   title: 'Align by shape',
+  stage: 'Align',
   about: 'Finds by the shape alone how the loose side lies on the anchor side, from any start. Says so when the shape does not tell.',
   params: z.object({ seed: z.number().int().default(1).describe('Start of the random search; another one gives another try.') }),
   inputs: {

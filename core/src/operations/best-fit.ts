@@ -7,6 +7,8 @@ export const bestFitOperation = defineOperation({
   name: 'best-fit',
   version: 2,
   title: 'Best fit to the nominal',
+  stage: 'Datum',
+  shows: ['best-fit-rms', 'free-directions'],
   about: 'Lays the measured part on its nominal so that the distances are least, counting only the chosen faces.',
   params: z.object({
     faces: z.array(z.number().int().min(0)).default([]).describe('Numbers of the nominal’s faces that count; none chosen: all.'),

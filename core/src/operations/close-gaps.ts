@@ -8,6 +8,7 @@ export const closeGapsOperation = defineOperation({
   name: 'close-gaps',
   version: 2,
   title: 'Close gaps',
+  stage: 'Merge',
   about: 'Closes the gaps of a mesh up to a size, each by a membrane in its border. What is filled is flagged not measured for ever.',
   params: z.object({ size: z.number().positive().default(5).describe('Largest gap that is closed, mm across.') }),
   inputs: { mesh: { kinds: ['mesh'], about: 'mesh' } },

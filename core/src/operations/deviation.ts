@@ -12,6 +12,9 @@ export const deviation = defineOperation({
   name: 'deviation',
   version: 2,
   title: 'Deviation from the nominal',
+  stage: 'Inspect',
+  shows: ['within', 'deviation-mean'],
+  picture: true,
   about: 'Signed distance of every vertex of the measured part from the nominal: plus is material extra, minus material missing. Statistics by area.',
   params: z.object({
     limit: z.number().positive().default(0.1).describe('Fine inside plus / minus this, mm.'),

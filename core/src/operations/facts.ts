@@ -7,6 +7,7 @@ export const facts = defineOperation({
   name: 'facts',
   version: 2,
   title: 'Mesh facts',
+  stage: 'Deliver',
   about: 'Size, area, volume, open edges, pieces: what the next program will find.',
   params: z.object({}),
   inputs: { mesh: { kinds: ['mesh'], about: 'mesh' } },

@@ -25,6 +25,8 @@ export const flag = defineOperation({
   name: 'flag',
   version: 3,
   title: 'Flag',
+  stage: 'Inspect',
+  sample: { at: [0, 0, 0] },
   about: 'Says how far the part deviates at one picked spot: the mean over a small patch, with its uncertainty, and whether that is within limits.',
   params: z.object({
     at: z.tuple([z.number(), z.number(), z.number()]).describe('Picked spot, mm in the job.'),

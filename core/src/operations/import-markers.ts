@@ -10,6 +10,7 @@ export const importMarkers = defineOperation({
   name: 'import-markers',
   version: 1,
   title: 'Bring in a marker map',
+  stage: 'Mark',
   about: 'Reads a list of marker positions: id, x, y, z, with diameter and uncertainty where they are known.',
   params: z.object({
     unit: z

@@ -32,6 +32,8 @@ export const importFile = defineOperation({
   name: 'import',
   version: 3,
   title: 'Bring in a file',
+  stage: 'Capture',
+  picture: true,
   about:
     'Reads a scan, mesh or nominal from a file. Coordinates become millimetres; far from the origin they are kept relative to a pose, so that no digit is lost.',
   params: z.object({

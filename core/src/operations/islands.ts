@@ -9,6 +9,8 @@ export const islands = defineOperation({
   name: 'islands',
   version: 1,
   title: 'Remove islands',
+  stage: 'Clean',
+  picture: true,
   about: 'Takes away small groups of points that hang together with nothing else.',
   params: z.object({
     gap: z.number().positive().optional().describe('Steps wider than this part two groups, mm. Default: 5 point spacings.'),

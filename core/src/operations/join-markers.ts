@@ -10,6 +10,7 @@ export const joinMarkers = defineOperation({
   name: 'join-markers',
   version: 1,
   title: 'Bring together by markers',
+  stage: 'Mark',
   about:
     'Moves the loose map, and the passes recorded with it, so that the markers both maps share fall together. Markers that do not keep their distances are named and do not count.',
   params: z.object({

@@ -11,6 +11,8 @@ export const lasso = defineOperation({
   name: 'lasso',
   version: 1,
   title: 'Remove a selection',
+  stage: 'Clean',
+  sample: { loops: [{ view: new Array<number>(16).fill(0), loop: [0, 0, 1, 0, 0, 1], depth: [0, 0, 1] }] },
   about: 'Takes away what lies inside free-hand loops, each kept with the camera it was drawn with.',
   params: z.object({
     loops: z

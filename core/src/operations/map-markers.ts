@@ -11,6 +11,8 @@ export const mapMarkers = defineOperation({
   name: 'map-markers',
   version: 1,
   title: 'Map the markers',
+  stage: 'Mark',
+  shows: ['markers', 'marker-u-largest'],
   about: 'Solves all frames of a recording and all markers in it together. Each marker gets a position with its uncertainty; markers that moved are named.',
   params: z.object({
     name: z.string().max(120).optional().describe('Name of the map.'),

@@ -10,6 +10,9 @@ export const merge = defineOperation({
   name: 'merge',
   version: 5,
   title: 'Merge',
+  stage: 'Merge',
+  shows: ['surface-noise', 'cell-size'],
+  picture: true,
   about: 'One mesh out of all passes at a cell size. Holes of the part stay open unless a closed body is asked for.',
   params: z.object({
     cell: z.number().positive().optional().describe('Cell size, mm. Default: 1.1 point spacings.'),

@@ -8,6 +8,7 @@ export const normals = defineOperation({
   name: 'normals',
   version: 1,
   title: 'Normals',
+  stage: 'Clean',
   about: 'Surface direction at every point, from its neighbours; at edges from its own side.',
   params: z.object({
     radius: z.number().positive().optional().describe('Radius of the local planes, mm. Default: 4 point spacings.'),

@@ -5,7 +5,8 @@ import type { ByteSource } from '../formats/source.ts'
 import type { Mesh } from '../shape/mesh.ts'
 import type { Placed, Points } from '../shape/points.ts'
 import type { PoseUncertainty } from '../uncertainty/pose.ts'
-import type { Quantity } from './quantities.ts'
+import type { Quantity, QuantityId } from './quantities.ts'
+import type { Stage } from './stages.ts'
 
 /** A number for every vertex of a mesh, or for every point. */
 export interface Field {
@@ -63,6 +64,13 @@ export interface Operation<S extends z.ZodType = z.ZodType> {
   /** a few words for people */
   title: string
   about: string
+  stage: Stage
+  /** what the strip and the job's card show of it, most telling first */
+  shows?: QuantityId[]
+  /** the job's card gets a picture of what it made */
+  picture?: boolean
+  /** settings without which it cannot be called, for those who try it out */
+  sample?: z.input<S>
   params: S
   inputs: Record<string, Port>
   outputs: Record<string, OutputPort>

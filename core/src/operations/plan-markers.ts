@@ -63,6 +63,8 @@ export const planMarkersOperation = defineOperation({
   name: 'plan-markers',
   version: 1,
   title: 'Plan the markers',
+  stage: 'Mark',
+  shows: ['markers-planned', 'directions-with-enough'],
   about: 'Proposes where to stick the fewest markers such that from every direction needed enough of them are seen.',
   params: planSettings,
   inputs: {
@@ -108,7 +110,7 @@ export const planMarkersOperation = defineOperation({
       outputs,
       evidence: {
         quantities: [
-          q('markers', markers.ids.length),
+          q('markers-planned', markers.ids.length),
           q('directions-with-enough', 100 * v.enough),
           q('directions-comfortable', 100 * v.comfortable),
           q('weakest-direction-sees', v.weakest),

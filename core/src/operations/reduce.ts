@@ -8,6 +8,10 @@ export const reduce = defineOperation({
   name: 'reduce',
   version: 2,
   title: 'Reduce triangles',
+  stage: 'Merge',
+  shows: ['reduced-largest'],
+  picture: true,
+  sample: { triangles: 9 },
   about: 'Fewer triangles, down to a count or up to a permitted deviation; the deviation is then measured, not assumed.',
   params: z
     .object({

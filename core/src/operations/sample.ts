@@ -8,6 +8,7 @@ export const sample = defineOperation({
   name: 'sample',
   version: 1,
   title: 'Sample points',
+  stage: 'Merge',
   about: 'Points spread evenly over a mesh, with normals.',
   params: z.object({
     count: z.number().int().min(1).max(50_000_000).default(100_000).describe('Points.'),

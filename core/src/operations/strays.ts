@@ -9,6 +9,7 @@ export const strays = defineOperation({
   name: 'strays',
   version: 2,
   title: 'Remove strays',
+  stage: 'Clean',
   about: 'Takes away single points that lie far from their neighbours.',
   params: z.object({
     neighbours: z.number().int().min(3).max(100).default(12).describe('Neighbours looked at.'),

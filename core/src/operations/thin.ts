@@ -7,6 +7,8 @@ export const thin = defineOperation({
   name: 'thin',
   version: 1,
   title: 'Thin the points',
+  stage: 'Clean',
+  sample: { size: 1 },
   about: 'Keeps one measured point for each cube of the given size.',
   params: z.object({ size: z.number().positive().describe('Edge of the cube, mm.') }),
   inputs: { passes: { kinds: ['points'], many: true, about: 'passes to thin' } },

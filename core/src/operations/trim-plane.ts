@@ -13,6 +13,8 @@ export const trimPlane = defineOperation({
   name: 'trim-plane',
   version: 1,
   title: 'Trim by a plane',
+  stage: 'Clean',
+  picture: true,
   about: 'Takes away what lies on one side of a plane, such as the table: through three picked places, or fitted to the points around one picked place.',
   params: z.object({
     through: z.array(place).length(3).optional().describe('Three places of the plane, mm in the job.'),

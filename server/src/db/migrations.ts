@@ -83,6 +83,7 @@ update step set evidence = jsonb_set(evidence, '{quantities}', (
     jsonb_build_object('id', case
       when x->>'name' ~ '^within .* mm$' then 'within'
       when x->>'name' = 'moved' and x->>'unit' = '' then 'markers-moved'
+      when x->>'name' = 'markers' and operation = 'plan-markers' then 'markers-planned'
       else coalesce(renamed.id, trim(both '-' from regexp_replace(lower(x->>'name'), '[^a-z0-9]+', '-', 'g'))) end) ||
     case when x->>'name' ~ '^within .* mm$' then jsonb_build_object('at', substring(x->>'name' from '^within (.*) mm$')::double precision) else '{}' end ||
     case when x ? 'uncertainty' then jsonb_build_object('u', (x->>'uncertainty')::double precision * case when x->>'name' = 'deviation' then 0.5 else 1 end) else '{}' end

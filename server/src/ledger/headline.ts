@@ -1,25 +1,15 @@
-import { lastOf, quantity, type Step, type TrayItem } from '@oak-gauge/contract'
-import type { QuantityId } from '@oak-gauge/core/operations/quantities.ts'
+import { STAGES, type Step, type TrayItem } from '@oak-gauge/contract'
 
-/** One line for a job's card: what came out last, or what is to be done next. */
+/** One line for a job's card: what the furthest stage came to, or what is to be done next. */
 export function headlineOf(stage: string, path: Step[], tray: TrayItem[]): string {
-  const passes = tray.filter((i) => i.role === 'pass')
-  const figure = (operation: string, id: QuantityId, digits: number) => {
-    const q = quantity(lastOf(path, operation), id)
-    return typeof q?.value === 'number' ? `${q.value.toFixed(digits)} ${q.unit}` : null
-  }
-  const inspected = lastOf(path, 'deviation')
-  if (inspected) {
-    const within = quantity(inspected, 'within')
-    return `Inspect: ${typeof within?.value === 'number' ? within.value.toFixed(1) : '?'} % ${within?.name ?? ''}`
-  }
-  if (lastOf(path, 'best-fit')) return `Datum: best fit ${figure('best-fit', 'best-fit-rms', 3) ?? ''} rms`
-  if (lastOf(path, 'merge')) return 'Merge: done, not yet placed'
-  if (lastOf(path, 'adjust')) return `Align: worst pass ${figure('adjust', 'alignment-worst-pass', 3) ?? ''}`
-  const known = quantity(lastOf(path, 'map-markers', 'import-markers'), 'markers')
-  if (!passes.length && known) return `Mark: ${known.value} markers known`
-  const planned = quantity(lastOf(path, 'plan-markers'), 'markers')
-  if (!passes.length && planned) return `Mark: ${planned.value} markers planned`
-  if (passes.length) return `${stage}: ${passes.length} recorded passes wait`
-  return 'Nothing recorded yet'
+  const passes = tray.filter((i) => i.role === 'pass').length
+  // a plan or a map says nothing of passes that came in since
+  const telling = path.filter((s) => s.shows.length && !(s.stage === 'Mark' && passes))
+  const last = telling.reduce<Step | undefined>((a, b) => (a && STAGES.indexOf(b.stage) < STAGES.indexOf(a.stage) ? a : b), undefined)
+  const q = last?.evidence?.quantities.find((x) => x.id === last.shows[0])
+  if (last && q) return `${last.stage}: ${shown(q.value, q.unit)} ${q.name}`
+  return passes ? `${stage}: ${passes} recorded passes wait` : 'Nothing recorded yet'
 }
+
+const shown = (v: number | string, unit: string) =>
+  `${typeof v === 'string' ? v : unit === '' ? String(v) : v.toFixed(unit === '%' ? 1 : 3)}${unit ? ` ${unit}` : ''}`

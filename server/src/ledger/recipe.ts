@@ -1,7 +1,6 @@
-import { stageOf } from '@oak-gauge/contract'
 import type { Recipe } from '@oak-gauge/core/operations/recipe.ts'
 import { ItemRow } from '../db/models.ts'
-import { SET_ASIDE, type Ledger } from './state.ts'
+import { aboutStep, SET_ASIDE, type Ledger } from './state.ts'
 
 /**
  * The path of a job as a recipe: what was brought in becomes the inputs to bring, everything after it the steps. Passes of one setup are
@@ -38,7 +37,7 @@ export async function recipeOf(l: Ledger): Promise<Recipe> {
   const steps: Recipe['steps'] = []
   const deliver: Recipe['deliver'] = []
   for (const s of l.path) {
-    if (s.operation === 'import' || s.operation === SET_ASIDE || (stageOf(s.operation) === 'Mark' && !joins.includes(s))) continue
+    if (s.operation === 'import' || s.operation === SET_ASIDE || (aboutStep(s.operation).stage === 'Mark' && !joins.includes(s))) continue
     const outputs: Record<string, string> = {}
     for (const [port, slots] of Object.entries(s.slots)) {
       const fresh = slots.filter((slot) => !nameOf.has(slot))

@@ -8,7 +8,12 @@ import { ItemRow, JobRow, SetupRow, SlotRow, StepRow } from '../db/models.ts'
 /** A ledger step that only takes items off the tray; nothing is computed, nothing is deleted. */
 export const SET_ASIDE = 'set-aside'
 
-export const titleOf = (name: string) => (name === SET_ASIDE ? 'Set aside' : operation(name).title)
+/** What a ledger says of a kind of step; setting aside is the ledger's own. */
+export const aboutStep = (name: string): Pick<Step, 'title' | 'stage' | 'shows'> => {
+  if (name === SET_ASIDE) return { title: 'Set aside', stage: 'Clean', shows: [] }
+  const { title, stage, shows } = operation(name)
+  return { title, stage, shows: shows ?? [] }
+}
 
 export async function jobOr404(id: string): Promise<JobRow> {
   const job = await JobRow.findByPk(id)
@@ -81,7 +86,7 @@ export function toStep(s: StepRow): Step {
     parent: s.parent,
     seq: s.seq,
     operation: s.operation,
-    title: titleOf(s.operation),
+    ...aboutStep(s.operation),
     params: s.params,
     inputs: s.inputs,
     outputs: s.slots,

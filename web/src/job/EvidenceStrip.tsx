@@ -1,40 +1,30 @@
-import type { Step } from '@oak-gauge/contract'
-import { lastOf, quantity } from '@oak-gauge/contract'
-import type { QuantityId } from '@oak-gauge/core/operations/quantities.ts'
+import { lastOf, quantity, STAGES, type Stage, type Step } from '@oak-gauge/contract'
 import { formatValue, type Shown } from '../looks/quantity.ts'
 import { useAppDispatch } from '../store.ts'
 import { view } from '../view/viewSlice.ts'
 import { useOpenJob } from './useJob.ts'
 
-/** Which numbers matter at which stage: label, operation, quantity. */
-const WANTED: [label: string, operation: string, id: QuantityId][] = [
-  ['Alignment, worst pass', 'adjust', 'alignment-worst-pass'],
-  ['Gap between passes, rms', 'adjust', 'gap-between-passes-rms'],
-  ['Surface noise', 'merge', 'surface-noise'],
-  ['Cell size', 'merge', 'cell-size'],
-  ['Reduced, largest deviation', 'reduce', 'reduced-largest'],
-  ['Best fit, rms', 'best-fit', 'best-fit-rms'],
-  ['Free directions', 'best-fit', 'free-directions'],
-  ['Mean deviation', 'deviation', 'deviation-mean'],
-]
-const MARKS: typeof WANTED = [
-  ['Markers known', 'map-markers', 'markers'],
-  ['Marker position, U', 'map-markers', 'marker-u-largest'],
-  ['Markers planned', 'plan-markers', 'markers'],
-  ['Directions with enough', 'plan-markers', 'directions-with-enough'],
-]
 const MOST = 6
 
+/** Last steps of each kind that has figures to show, in the order of the work; marks come first only while marking. */
+function telling(path: Step[], stage: Stage): Step[] {
+  const place = (s: Step) => (s.stage === 'Mark' && stage !== 'Mark' ? STAGES.length : STAGES.indexOf(s.stage))
+  return path.filter((s) => s.shows.length && lastOf(path, s.operation) === s).sort((a, b) => place(a) - place(b))
+}
+
+const capital = (words: string) => words.charAt(0).toUpperCase() + words.slice(1)
+
+/** The figures that matter, at the foot of every stage. */
 export function EvidenceStrip({ back, forward }: { back: (() => void) | null; forward: (() => void) | null }) {
   const { path, passes, stage } = useOpenJob()
   const dispatch = useAppDispatch()
   const cells: { label: string; q: Shown; before: Shown | undefined }[] = []
-  for (const [label, operation, id] of stage === 'Mark' ? [...MARKS, ...WANTED] : [...WANTED, ...MARKS]) {
-    const step = lastOf(path, operation)
-    const q = quantity(step, id)
-    if (!q) continue
-    const earlier = path.filter((s: Step) => s.operation === operation && s.id !== step?.id).at(-1)
-    cells.push({ label, q, before: quantity(earlier, id) })
+  for (const step of telling(path, stage)) {
+    const earlier = path.filter((s) => s.operation === step.operation && s.id !== step.id).at(-1)
+    for (const id of step.shows) {
+      const q = quantity(step, id)
+      if (q) cells.push({ label: capital(q.name), q, before: quantity(earlier, id) })
+    }
   }
   const points = passes.reduce((s, p) => s + p.count, 0)
   const first =
