@@ -24,6 +24,11 @@ export default defineConfig(
       '@typescript-eslint/unbound-method': 'off',
     },
   },
+  // the core runs anywhere: in a page, a worker, on a server
+  {
+    files: ['core/src/**'],
+    rules: { 'no-restricted-globals': ['error', 'window', 'document', 'navigator', 'localStorage', 'fetch', 'process', 'Buffer', 'require', 'setImmediate'] },
+  },
   // tests read answers and reference files whose shape they are there to check
   {
     files: ['**/test/**', 'e2e/tests/**'],

@@ -1,6 +1,8 @@
 import { describe, expect, test } from '@jest/globals'
 // @ts-expect-error a tool of the repository, plain JavaScript
 import { untidy } from '../../tools/tidy.mjs'
+// @ts-expect-error a tool of the repository, plain JavaScript
+import { imports, wrongLayers } from '../../tools/layers.mjs'
 import { f32 } from '../src/base/arrays.ts'
 import { fromRotationVector } from '../src/base/mat4.ts'
 import { seeded } from '../src/base/random.ts'
@@ -100,5 +102,21 @@ test('what was downloaded or is too large is found among the tracked files, fixt
   expect((untidy as (f: string[], size: (f: string) => number) => string[])(Object.keys(sizes), (f) => sizes[f])).toEqual([
     'dump.bin: 5.0 MB, too large for a source file',
     'x/lib.whl: downloaded or built, does not belong here',
+  ])
+})
+
+test('rooms that know what they must not, and circles, are found', () => {
+  const files = new Map([
+    ['base/a.ts', "import { b } from '../align/b.ts'\n"],
+    ['align/b.ts', "import type {\n  C,\n  D,\n} from './c.ts'\nimport { readFileSync } from 'node:fs'\n"],
+    ['align/c.ts', "export { b } from './b.ts'\nimport { q } from '../operations/q.ts'\nconst s = 'from ./nowhere.ts'\n"],
+    ['operations/q.ts', "import { d } from '../align/d.ts'\nimport { z } from 'zod'\n"],
+    ['align/d.ts', ''],
+  ])
+  expect((wrongLayers as (g: unknown) => string[])((imports as (f: unknown) => unknown)(files))).toEqual([
+    'in a circle: align/b.ts, align/c.ts',
+    'base/a.ts: base is a foundation and does not know align/b.ts',
+    'align/b.ts: the core does not know node:fs',
+    'align/c.ts: only operations know operations/q.ts',
   ])
 })

@@ -1,6 +1,7 @@
 import { describe, expect, it } from '@jest/globals'
 import { identity } from '../src/base/mat4.ts'
-import { lookingAt, seeMarkers, STEEPEST_MARKER } from '../src/scanner/seemarkers.ts'
+import { lookingAt, seeMarkers } from '../src/scanner/seemarkers.ts'
+import { STEEPEST_MARKER } from '../src/scanner/spec.ts'
 import { MATERIALS } from '../src/scanner/scene.ts'
 import { boxSolid } from '../src/shape/solids.ts'
 import { buildBvh } from '../src/space/bvh.ts'

@@ -1,5 +1,5 @@
 import { jacobiEigen } from '../base/eigen.ts'
-import type { Adjustment } from './joint.ts'
+import type { Adjustment } from './adjustment.ts'
 import type { Unknowns } from './unknowns.ts'
 import type { WeakModes } from './weakmodes.ts'
 

@@ -7,15 +7,16 @@ import { boxDiagonal, coreBox, type Placed, type Points } from '../shape/points.
 import { weighByArea } from '../shape/localsurface.ts'
 import { pointSpacing, spacingIn } from '../shape/spacing.ts'
 import { buildRowGrid } from '../space/rowgrid.ts'
+import { assembleEquations, frameModes, type Adjustment, type Solved } from './adjustment.ts'
 import { report, type JointResult } from './jointreport.ts'
 import { findMatches, lanes, type Matches, type MatchPass, type MatchRound } from './match.ts'
-import { gaps, normalEquations } from './normalequations.ts'
-import { addPrior, departure, frameUnknowns, makePrior, moveFrames, type Prior } from './prior.ts'
+import { gaps } from './normalequations.ts'
+import { departure, makePrior, moveFrames, type Prior } from './prior.ts'
 import { sideOf } from './side.ts'
 import { choosePartners, narrowOrder } from './partners.ts'
 import { findSurfels } from './surfels.ts'
 import { applyStep, reach, type Unknowns } from './unknowns.ts'
-import { ABOVE_NOISE, SETUP_ABOVE_NOISE, varianceWithoutWeak, weakModes, withoutWeak, type WeakModes } from './weakmodes.ts'
+import { ABOVE_NOISE, SETUP_ABOVE_NOISE, type WeakModes } from './weakmodes.ts'
 
 export interface JointOptions {
   /** the pass that stays put; default the first */
@@ -33,36 +34,6 @@ export interface JointOptions {
   /** largest gap between two passes that is still taken as the same surface, mm, first and last round. Default: from the gaps that there are; 1.3 spacings */
   gateStart?: number
   gateEnd?: number
-}
-
-/** What both the rounds and the report work on. */
-export interface Adjustment {
-  passes: Placed<Points>[]
-  match: MatchPass[]
-  poses: Mat4[]
-  boxes: Float64Array[]
-  setups: Int32Array
-  /** 3 a pass, in the job at the start; and mm */
-  centres: Float64Array
-  levers: Float64Array
-  spacing: number
-  radius: number
-  /** largest start error that is looked for, mm */
-  widest: number
-  gateEnd: number
-  unknowns: Unknowns
-  prior: Prior | null
-  /** how many times better than by noise a motion must be held */
-  aboveNoise: number
-  /** n x n, which pairs are compared; null for all that meet */
-  partners: Uint8Array | null
-}
-
-/** Solved equations of the last round. */
-export interface Solved {
-  all: Matches[]
-  bound: number
-  weak: WeakModes
 }
 
 const RADIUS = 4.4
@@ -329,46 +300,6 @@ async function startGate(job: Adjustment, round: MatchRound, ctx: RunContext): P
     if (own.length) worst = Math.max(worst, median(gaps(own, job.poses).map(Math.abs)))
   }
   return Math.min(round.gate, Math.max(3 * worst, FIRST * job.spacing))
-}
-
-/** Motions of whole setups that no surface holds, six numbers for each frame, of length one. */
-export function frameModes(job: Adjustment, all: Matches[], bound: number): { unknowns: Unknowns; weak: WeakModes; modes: Float64Array[] } {
-  const unknowns = frameUnknowns(job.prior as Prior)
-  const eq = normalEquations(all, job.poses, unknowns, bound)
-  const weak = weakModes(eq.h, eq.noise, eq.size, job.aboveNoise)
-  const modes = Array.from({ length: weak.count }, (_, c) => {
-    const v = Float64Array.from({ length: eq.size }, (_, i) => weak.vectors[i * weak.count + c])
-    const l = Math.hypot(...v)
-    return v.map((x) => x / l)
-  })
-  return { unknowns, weak, modes }
-}
-
-/** Equations of matches and prior together, motions that nothing holds left out. */
-export function assembleEquations(job: Adjustment, all: Matches[], bound: number, limit?: number, wantsData = true) {
-  const u = job.unknowns
-  const eq = normalEquations(all, job.poses, u, bound)
-  const weak = weakModes(eq.h, eq.noise, eq.size, limit ?? job.aboveNoise)
-  withoutWeak(eq.g, weak)
-  varianceWithoutWeak(eq.h, eq.size, weak)
-  const frames = job.prior?.frames.length ?? 0
-  const size = eq.size + 6 * frames
-  const h = new Float64Array(size * size)
-  const g = new Float64Array(size)
-  g.set(eq.g)
-  for (let i = 0; i < eq.size; i++) h.set(eq.h.subarray(i * eq.size, (i + 1) * eq.size), i * size)
-  // what the matches alone say, where it is asked for
-  const data = wantsData ? Float64Array.from(h) : h
-  if (job.prior) addPrior(job.prior, u, job.poses, job.centres, job.levers, h, g)
-  // what neither surface nor record holds stays where it is
-  for (let c = 0; c < weak.count; c++)
-    for (let i = 0; i < eq.size; i++)
-      for (let j = 0; j < eq.size; j++)
-        h[i * size + j] += (job.prior ? 1e-6 : 1) * Math.max(weak.holds[c], 1e-3) * weak.weighted[i * weak.count + c] * weak.weighted[j * weak.count + c]
-  let mean = 0
-  for (let i = 0; i < size; i++) mean += h[i * size + i] / Math.max(1, size)
-  for (let i = 0; i < size; i++) h[i * size + i] += 1e-10 * mean + 1e-300
-  return { h, g, data, size, own: eq.size, weak }
 }
 
 function solveStep(job: Adjustment, all: Matches[], bound: number, limit: number | undefined): { weak: WeakModes; largest: number } {

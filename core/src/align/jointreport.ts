@@ -7,7 +7,8 @@ import type { PoseUncertainty } from '../uncertainty/pose.ts'
 import { correlationOf } from './correlation.ts'
 import { freeMotions, type FreeMotion } from './freemotion.ts'
 import { gradientCovariance } from './gradientcovariance.ts'
-import { assembleEquations, frameModes, type Adjustment, type Solved } from './joint.ts'
+import { innerGauge, MOST_SLOTS, type InnerGauge } from './innergauge.ts'
+import { assembleEquations, frameModes, type Adjustment, type Solved } from './adjustment.ts'
 import { MATCH } from './match.ts'
 import { gaps } from './normalequations.ts'
 import { departure } from './prior.ts'
@@ -36,7 +37,7 @@ export interface PassReport {
   departed: number
   /** motions that neither surface nor record holds, of this pass or of a group it belongs to */
   free: FreeMotion[]
-  /** how well its pose is known against the anchor, in the job */
+  /** how well its pose is known against the mean of all (of very many: against the anchor), in the job */
   pose: PoseUncertainty
 }
 
@@ -72,7 +73,9 @@ export function report(job: Adjustment, anchor: number, solved: Solved, rounds: 
   // where setups are known, what passes of one do against each other is held by the record
   const whole = job.prior ? frameModes(job, all, solved.bound) : { unknowns: job.unknowns, weak: solved.weak }
   const free = freeMotions(job, whole.unknowns, whole.weak, apart)
-  const { covariance, correlated } = poseCovariance(job, solved)
+  const { covariance, full, correlated } = poseCovariance(job, solved)
+  const loose = (i: number) => apart.includes(i) || free.some((f) => f.passes.includes(i))
+  const inner = full && innerGauge(job, full, loose)
   const reports = passes.map((_, i): PassReport => {
     const values = found.byPass[i]
     const held = free.filter((f) => f.passes.includes(i))
@@ -87,11 +90,11 @@ export function report(job: Adjustment, anchor: number, solved: Solved, rounds: 
       count: values.length,
       rms: rmsOf(values),
       largest: values.length ? largestOf(values) : 0,
-      sigma: apart.includes(i) || held.length ? Infinity : passSigma(job, i, covariance),
+      sigma: loose(i) ? Infinity : passSigma(job, i, covariance),
       moved: movedBy(job, i),
       departed,
       free: held,
-      pose: poseOf(job, i, covariance, apart.includes(i) || held.length > 0),
+      pose: poseOf(job, i, covariance, loose(i), inner),
     }
   })
   const finite = reports.filter((p) => p.pass !== anchor && Number.isFinite(p.sigma)).map((p) => p.sigma)
@@ -160,7 +163,7 @@ function gapsByPair(job: Adjustment, { all }: Solved) {
 const BIAS = 0.0025
 
 /** Covariance of each slot's six numbers (36 a slot): the sandwich of what the gaps' own correlation says, the prior as evidence beside them. */
-function poseCovariance(job: Adjustment, solved: Solved): { covariance: Float64Array; correlated: number } {
+function poseCovariance(job: Adjustment, solved: Solved): { covariance: Float64Array; full: Float64Array | null; correlated: number } {
   const u = job.unknowns
   const { h, data, size, own, weak } = assembleEquations(job, solved.all, solved.bound)
   const lever = median(job.levers)
@@ -174,7 +177,9 @@ function poseCovariance(job: Adjustment, solved: Solved): { covariance: Float64A
   const covariance = new Float64Array(6 * own)
   const far = c.value.findLastIndex((v) => v > 0.1 * c.variance)
   const correlated = far < 0 ? 0 : c.until[far]
-  if (!l) return { covariance: covariance.fill(Infinity), correlated }
+  if (!l) return { covariance: covariance.fill(Infinity), full: null, correlated }
+  // with few passes also how their numbers go with one another
+  const full = own <= 6 * MOST_SLOTS ? new Float64Array(own * own) : null
   const inverse = choleskyInverse(l, size)
   // what is not from the matches is the prior, and stands for its own covariance; most of it is zeros when there are many passes
   const starts = new Int32Array(size + 1)
@@ -198,15 +203,16 @@ function poseCovariance(job: Adjustment, solved: Solved): { covariance: Float64A
       const f = inverse[i * size + k]
       if (f !== 0) for (let e = starts[k]; e < starts[k + 1]; e++) left[at[e]] += f * middle[e]
     }
-    // only how the six numbers of one pass go with one another is asked for
     const block = 6 * Math.floor(i / 6)
-    for (let j = block; j < block + 6; j++) {
+    const [from, to] = full ? [0, own] : [block, block + 6]
+    for (let j = from; j < to; j++) {
       let s = 0
       for (let k = 0; k < size; k++) s += left[k] * inverse[j * size + k]
-      covariance[6 * i + j - block] = s
+      if (full) full[i * own + j] = s
+      if (j >= block && j < block + 6) covariance[6 * i + j - block] = s
     }
   }
-  return { covariance, correlated }
+  return { covariance, full, correlated }
 }
 
 const PLACES = 200
@@ -228,13 +234,17 @@ function passSigma(job: Adjustment, i: number, covariance: Float64Array): number
   return count ? Math.sqrt(Math.max(0, sum) / count) : Infinity
 }
 
-/** Covariance of a pass's pose as turn (rad) about its middle and shift (mm); of what is not held there is none. */
-function poseOf(job: Adjustment, i: number, covariance: Float64Array, loose: boolean): PoseUncertainty {
+/** Covariance of a pass's pose as turn (rad) and shift (mm), against the mean of all passes, of very many against the anchor; of what is not held there is none. */
+function poseOf(job: Adjustment, i: number, covariance: Float64Array, loose: boolean, inner: InnerGauge | null): PoseUncertainty {
   const s = job.unknowns.slotOf[i]
   const { xyz, index } = job.match[i].surfels
   const places = f32(3 * index.length)
   for (let k = 0; k < index.length; k++) places.set(transformPoint(job.poses[i], xyz[3 * index[k]], xyz[3 * index[k] + 1], xyz[3 * index[k] + 2]), 3 * k)
   const rest = { of: job.passes[i].name, box: [...boundingBox(places)] }
+  if (inner) {
+    const c = inner.covariance[i]
+    return { ...rest, about: inner.about, covariance: c && [...c] }
+  }
   if (s < 0) return { ...rest, about: [0, 0, 0], covariance: new Array<number>(36).fill(0) }
   const unit = (a: number) => (a < 3 ? 1 / job.unknowns.lever[s] : 1)
   const own = Array.from({ length: 36 }, (_, k) => covariance[36 * s + k] * unit(Math.floor(k / 6)) * unit(k % 6))

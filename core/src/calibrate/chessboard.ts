@@ -2,7 +2,7 @@ import { findCorners } from './corners.ts'
 import type { GreyImage } from './image.ts'
 import { findLattices, type Lattice } from './lattice.ts'
 import type { Plate } from './plate.ts'
-import { emptyReading, type PlateReading, type PlateTrouble } from './readplate.ts'
+import { emptyReading, type PlateReading, type PlateTrouble } from './platereading.ts'
 
 const STRENGTHS = [0.2, 0.3, 0.1, 0.45]
 /** Columns a row is shifted by, rows a column is: without round dots the slant of a board is not known, and a diagonal may have been taken for a side. */

@@ -1,8 +1,11 @@
-import type { Field, Item } from '../operations/operation.ts'
+import type { Markers } from '../markers/markers.ts'
+import type { Field } from '../shape/field.ts'
+import type { Mesh } from '../shape/mesh.ts'
+import type { Placed, Points } from '../shape/points.ts'
 import { num } from './obj.ts'
 
 /** Deviation of every place as CSV: x, y, z (job coordinates, mm), deviation. Decimal point, comma between. */
-export function* writeFieldCsv(field: Field, at: Item): Generator<Uint8Array> {
+export function* writeFieldCsv(field: Field, at: Placed<Mesh | Points | Field | Markers>): Generator<Uint8Array> {
   const encoder = new TextEncoder()
   const xyz = at.data.kind === 'mesh' ? at.data.vertices : at.data.kind === 'points' ? at.data.xyz : new Float32Array(0)
   const m = at.pose

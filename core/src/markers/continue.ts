@@ -2,7 +2,7 @@ import { OakError } from '../base/errors.ts'
 import { compareMarkers } from './compare.ts'
 import { turned } from './levelled.ts'
 import { makeMarkers, type Markers } from './markers.ts'
-import type { SolvedMap } from './solvemap.ts'
+import type { SolvedMap } from './map.ts'
 
 export interface ContinuedMap {
   /** in the axes of the map before, with those of it that were not seen this time */

@@ -3,7 +3,8 @@ import { checkCancelled, type RunContext } from '../base/run.ts'
 import type { Stereo } from '../calibrate/camera.ts'
 import { worstUncertainty, type Markers } from './markers.ts'
 import { evenSight, stereoSight, type MarkerFrame } from './sight.ts'
-import { mapInput, solveMap, type SolvedMap } from './solvemap.ts'
+import type { SolvedMap } from './map.ts'
+import { mapInput, solveMap } from './solvemap.ts'
 import { makeTracker } from './tracker.ts'
 
 export interface MapFramesOptions {

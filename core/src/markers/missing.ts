@@ -1,7 +1,7 @@
 import { transformPoint, type Mat4 } from '../base/mat4.ts'
 import { cameraToArray, project } from '../calibrate/camera.ts'
 import type { AdjustResult } from './adjust.ts'
-import type { MapInput } from './solvemap.ts'
+import type { MapInput } from './map.ts'
 
 /** frames in a row in which a marker should have been seen */
 const MISSED = 12

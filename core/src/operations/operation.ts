@@ -2,24 +2,19 @@ import type { z } from 'zod'
 import type { RunContext } from '../base/run.ts'
 import type { Markers } from '../markers/markers.ts'
 import type { ByteSource } from '../formats/source.ts'
+import type { Field } from '../shape/field.ts'
 import type { Mesh } from '../shape/mesh.ts'
 import type { Placed, Points } from '../shape/points.ts'
 import type { PoseUncertainty } from '../uncertainty/pose.ts'
 import type { Quantity, QuantityId } from './quantities.ts'
 import type { Stage } from './stages.ts'
 
-/** A number for every vertex of a mesh, or for every point. */
-export interface Field {
-  readonly kind: 'field'
-  /** N, NaN where there is none */
-  readonly values: Float32Array
-  readonly unit: string
-}
 /** A file as it was brought, only ever an input. */
 export interface FileValue {
   readonly kind: 'file'
   readonly source: ByteSource
 }
+export type { Field }
 export type Value = Points | Mesh | Field | Markers
 export type Kind = Value['kind'] | 'file'
 export type Item<V extends Value = Value> = Placed<V>

@@ -1,3 +1,4 @@
+import { NARROWEST_MARKER, STEEPEST_MARKER } from './spec.ts'
 import { invertRigid, multiply, transformPoint } from '../base/mat4.ts'
 import { seeded } from '../base/random.ts'
 import { cameraToArray, project, type Stereo } from '../calibrate/camera.ts'
@@ -24,10 +25,6 @@ export interface SeeMarkersOptions {
   seed: number
 }
 
-/** Beyond this angle between view and normal the ellipse of a flat marker is too thin to be trusted, degrees. */
-export const STEEPEST_MARKER = 55
-/** Narrowest ellipse that is still found, px. */
-export const NARROWEST_MARKER = 4
 const BORDER = 6
 /** mm from a marker at which things begin to hide it: what they stand for may be coarse */
 const CLEAR = 0.6

@@ -102,3 +102,9 @@ export function bodyToLeft(s: Stereo): Float64Array {
   const y3 = [z3[1] * x3[2] - z3[2] * x3[1], z3[2] * x3[0] - z3[0] * x3[2], z3[0] * x3[1] - z3[1] * x3[0]]
   return Float64Array.of(x3[0], y3[0], z3[0], back[3] / 2, x3[1], y3[1], z3[1], back[7] / 2, x3[2], y3[2], z3[2], back[11] / 2, 0, 0, 0, 1)
 }
+
+/** Narrowest ellipse that is still found, px. */
+export const NARROWEST_MARKER = 4
+
+/** Beyond this angle between view and normal the ellipse of a flat marker is too thin to be trusted, degrees. */
+export const STEEPEST_MARKER = 55

@@ -3,7 +3,7 @@ import { seeded } from '../../base/random.ts'
 import { triangleAreas, triangleNormal, type Mesh } from '../../shape/mesh.ts'
 import { buildBvh, castRay, type Bvh } from '../../space/bvh.ts'
 import type { ScannerSpec } from '../../scanner/spec.ts'
-import { NARROWEST_MARKER, STEEPEST_MARKER } from '../../scanner/seemarkers.ts'
+import { NARROWEST_MARKER, STEEPEST_MARKER } from '../../scanner/spec.ts'
 
 /** What planning needs to know of a scanner. */
 export interface View {
