@@ -104,7 +104,8 @@ export async function bracketJob(ctx: RunContext): Promise<DemoJob> {
     purpose: 'inspection',
     tolerance: 0.2,
     surface: 'dark',
-    notes: 'Cast iron, dark, matte. Came off the winch of lock 9; the shaft knocks. Recorded with a borrowed scanner, its certificate states U = 0.02 mm (k = 2).',
+    notes:
+      'Cast iron, dark, matte. Came off the winch of lock 9; the shaft knocks. Recorded with a borrowed scanner, its certificate states U = 0.02 mm (k = 2).',
     setups: await recordSetups(
       {
         part: spoilt,

@@ -136,8 +136,9 @@ test('datum and inspect: worn face, bent foot and oversize bore are read off the
     const parts = (await budget.locator('dd').allInnerTexts()).map((t) => Number(t.replace(/[^\d.]/g, '')))
     expect(parts).toHaveLength(5)
     expect(Math.abs(Math.hypot(...parts) / uncertainty - 1)).toBeLessThan(0.05)
-    console.log(name, await flag.innerText(), await budget.innerText())
-    await page.screenshot({ path: '/tmp/flag' + i + '.png' })
+    // the noise of the surface is told without the edge beside the spot: what was stated for the scanner is the largest part
+    expect(await budget.locator('dd').first().getAttribute('data-part')).toBe('scanner')
+    expect(uncertainty).toBeLessThan(0.03)
   }
 })
 
