@@ -146,6 +146,11 @@ describe('the mean of a patch', () => {
     expect(p.spread).toBeGreaterThan(0.01)
     expect(Math.abs(p.normal?.[1] ?? 0)).toBeCloseTo(1, 9)
   })
+  test('places on one line have no normal: across which surface would not be known', () => {
+    const line = makePoints({ xyz: f32(300).map((_, i) => (i % 3 ? 0 : i / 30)) })
+    const p = patchMean(f32(100).fill(0.1), line, identity(), [5, 0, 0], 0.8)
+    expect([p.count > 6, p.normal]).toEqual([true, null])
+  })
   test('too few values tell no scatter; far from all values there is no flag', async () => {
     const values = f32(n).fill(0.1)
     expect(patchMean(values, flat, identity(), [6, 6, 0], 0.01)).toMatchObject({ count: 1, standardError: 'unknown', normal: null })

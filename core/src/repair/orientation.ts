@@ -63,9 +63,9 @@ export function orient(mesh: Mesh, sides = oppositeSides(mesh)): Oriented {
     pieces.push(p)
   }
   const invert = (list: Int32Array) => {
-    for (const i of list) flip[i] ^= 1
+    for (let k = 0; k < list.length; k++) flip[list[k]] ^= 1
   }
-  for (const p of pieces) if (p.sound && !(p.closed && volume(mesh, p.list, flip) !== 0) && share(mesh, p.list, flip) > 0.5) invert(p.list)
+  for (const p of pieces) if (p.sound && !p.closed && share(mesh, p.list, flip) > 0.5) invert(p.list)
   const closed = pieces.filter((p) => p.sound && p.closed)
   for (const p of closed) if (volume(mesh, p.list, flip) < 0) invert(p.list)
   if (closed.length > 1 && closed.length <= NESTED) {
@@ -92,30 +92,47 @@ export function orient(mesh: Mesh, sides = oppositeSides(mesh)): Oriented {
 const corner = (m: Mesh, i: number, k: number, c: number) => m.vertices[3 * m.triangles[3 * i + k] + c]
 const middle = (m: Mesh, i: number): number[] => [0, 1, 2].map((c) => (corner(m, i, 0, c) + corner(m, i, 1, c) + corner(m, i, 2, c)) / 3)
 
-function normalTimesTwoAreas(m: Mesh, i: number): [number, number, number] {
-  const u = [0, 1, 2].map((c) => corner(m, i, 1, c) - corner(m, i, 0, c))
-  const w = [0, 1, 2].map((c) => corner(m, i, 2, c) - corner(m, i, 0, c))
-  return [u[1] * w[2] - u[2] * w[1], u[2] * w[0] - u[0] * w[2], u[0] * w[1] - u[1] * w[0]]
-}
-
 /** Six times the volume of a piece, about its own first corner. */
-function volume(m: Mesh, list: Int32Array, flip: Uint8Array): number {
-  const o = [0, 1, 2].map((c) => corner(m, list[0], 0, c))
+function volume({ vertices: p, triangles: t }: Mesh, list: Int32Array, flip: Uint8Array): number {
+  const o = 3 * t[3 * list[0]]
+  const [ox, oy, oz] = [p[o], p[o + 1], p[o + 2]]
   let v = 0
-  for (const i of list) {
-    const n = normalTimesTwoAreas(m, i)
-    v += (flip[i] ? -1 : 1) * [0, 1, 2].reduce((s, c) => s + n[c] * (corner(m, i, 0, c) - o[c]), 0)
+  for (let k = 0; k < list.length; k++) {
+    const s = 3 * list[k]
+    const [a, b, c] = [3 * t[s], 3 * t[s + 1], 3 * t[s + 2]]
+    const ax = p[a] - ox
+    const ay = p[a + 1] - oy
+    const az = p[a + 2] - oz
+    const bx = p[b] - ox
+    const by = p[b + 1] - oy
+    const bz = p[b + 2] - oz
+    const cx = p[c] - ox
+    const cy = p[c + 1] - oy
+    const cz = p[c + 2] - oz
+    const d = ax * (by * cz - bz * cy) + ay * (bz * cx - bx * cz) + az * (bx * cy - by * cx)
+    v += flip[list[k]] ? -d : d
   }
   return v
 }
 
 /** Share of a piece's area that would be turned. */
-function share(m: Mesh, list: Int32Array, flip: Uint8Array): number {
+function share({ vertices: p, triangles: t }: Mesh, list: Int32Array, flip: Uint8Array): number {
   let [all, part] = [0, 0]
-  for (const i of list) {
-    const a = Math.hypot(...normalTimesTwoAreas(m, i))
-    all += a
-    if (flip[i]) part += a
+  for (let k = 0; k < list.length; k++) {
+    const s = 3 * list[k]
+    const [a, b, c] = [3 * t[s], 3 * t[s + 1], 3 * t[s + 2]]
+    const ux = p[b] - p[a]
+    const uy = p[b + 1] - p[a + 1]
+    const uz = p[b + 2] - p[a + 2]
+    const wx = p[c] - p[a]
+    const wy = p[c + 1] - p[a + 1]
+    const wz = p[c + 2] - p[a + 2]
+    const x = uy * wz - uz * wy
+    const y = uz * wx - ux * wz
+    const z = ux * wy - uy * wx
+    const area = Math.sqrt(x * x + y * y + z * z)
+    all += area
+    if (flip[list[k]]) part += area
   }
   return all ? part / all : 0
 }

@@ -81,10 +81,10 @@ export function patchMean(values: Float32Array, on: Mesh | Points, pose: ArrayLi
   for (const i of inside) ss += (values[i] - mean) ** 2
   const spread = Math.sqrt(ss / (n - 1))
   const frame = frameOf(xyz, inside)
-  const normal = rotateVector(pose, frame[2][0], frame[2][1], frame[2][2])
+  const normal = frame.flat ? rotateVector(pose, frame.axes[2][0], frame.axes[2][1], frame.axes[2][2]) : null
   if (n < FEW) return { mean, spread, standardError: 'unknown', independent: 1, count: n, normal }
   const own = everyNth(inside, MOST)
-  const cov = noiseAround(values, xyz, { at: [x, y, z], radius, frame, around, inside: own })
+  const cov = noiseAround(values, xyz, { at: [x, y, z], radius, frame: frame.axes, around, inside: own })
   // the mean of the covariance over all pairs of the patch
   let s = 0
   for (let a = 0; a < own.length; a++)
@@ -147,14 +147,15 @@ const distance = (xyz: Float32Array, a: number, b: number) =>
   Math.hypot(xyz[3 * a] - xyz[3 * b], xyz[3 * a + 1] - xyz[3 * b + 1], xyz[3 * a + 2] - xyz[3 * b + 2])
 
 /** Two directions along the surface and its normal, by the moments of the places. */
-function frameOf(xyz: Float32Array, list: number[]): [number[], number[], number[]] {
+function frameOf(xyz: Float32Array, list: number[]): { axes: number[][]; flat: boolean } {
   const c = [0, 0, 0]
   for (const i of list) for (let k = 0; k < 3; k++) c[k] += xyz[3 * i + k] / list.length
   const m = new Float64Array(9)
   for (const i of list) for (let a = 0; a < 3; a++) for (let b = 0; b < 3; b++) m[3 * a + b] += (xyz[3 * i + a] - c[a]) * (xyz[3 * i + b] - c[b])
   const { values, vectors } = jacobiEigen(m, 3)
   const order = [0, 1, 2].sort((a, b) => values[b] - values[a])
-  return order.map((k) => [vectors[k], vectors[3 + k], vectors[6 + k]]) as [number[], number[], number[]]
+  // places on a line have no normal
+  return { axes: order.map((k) => [vectors[k], vectors[3 + k], vectors[6 + k]]), flat: values[order[1]] > 1e-3 * values[order[0]] }
 }
 
 /** Least squares of the values by 3 (plane) or 6 (quadratic) terms in the two directions along the surface. */
