@@ -130,6 +130,11 @@ if (wants('job')) {
   await drawn()
   await p.keyboard.press('f')
   await pause(2000)
+  // what the demo's brief says of the scanner
+  await press('Place a flag')
+  await p.getByLabel('U of the scanner').fill('0.02')
+  await p.getByLabel('U of the scanner').press('Enter')
+  await press('No flag')
   for (const [name, x, y] of [
     ['foot', 770, 470],
     ['worn face', 470, 488],

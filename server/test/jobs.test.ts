@@ -223,7 +223,17 @@ describe('the whole path', () => {
     expect(Number(quantity(facts, 'volume')?.value) / ((4 / 3) * Math.PI * 15 ** 3)).toBeCloseTo(1, 2)
     await run('reduce', { mesh: merged.outputs['mesh'] }, { triangles: 4000 })
     const deviation = await run('deviation', { measured: merged.outputs['mesh'], nominal: [slotOf(s, 'nominal')] }, { maxDistance: 30 })
-    const flagged = await run('flag', { field: deviation.outputs['field'], on: merged.outputs['mesh'] }, { at: [5, 9.9, 10.1], limit: 20 })
+    // what the ledger knows cannot be talked away: figures that come along are replaced by its own
+    const about = { of: 'x', about: [0, 0, 0], covariance: new Array<number>(36).fill(0) }
+    const flagged = await run(
+      'flag',
+      { field: deviation.outputs['field'], on: merged.outputs['mesh'], nominal: [slotOf(s, 'nominal')] },
+      { at: [5, 9.9, 10.1], radius: 0.8, limit: 20, lineage: { scanner: 0, alignment: [], placing: about }, stated: { scanner: 0.02 } },
+    )
+    const found = quantity(flagged, 'deviation')
+    const part = (source: string) => found?.parts?.find((p) => p.source === source)
+    expect([part('scanner'), part('placing')?.u, found?.u]).toEqual([{ source: 'scanner', u: 0.01, stated: true }, 'unknown', 'unknown'])
+    expect(quantity(flagged, 'verdict')?.value).toBe('not decidable')
     // an eighth of the ball lies in the box: this place 5 mm from one face, and twice as far from the others
     expect(Math.abs(Number(quantity(flagged, 'deviation')?.value) + 5)).toBeLessThan(0.2)
 
