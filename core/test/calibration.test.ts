@@ -195,6 +195,19 @@ describe('a pair of cameras from plate observations', () => {
     platePitch: [9, 16],
   } as unknown as ScannerSpec
   const on = new Date('2026-06-01')
+  it('what the certificate of the plate says of its lengths is in the baseline, and nowhere else', () => {
+    const exact = { ...input.plate, uncertainty: 0, certificate: { ...input.plate.certificate, expansion: 0 } }
+    const one = calibrateStereo({ ...input, plate: exact })
+    const rough = calibrateStereo({ ...input, plate: { ...exact, uncertainty: 0.1 } })
+    const warm = calibrateStereo({ ...input, plate: { ...exact, certificate: { ...exact.certificate, expansion: 24 } } })
+    const { columns, rows, pitch } = exact
+    const relative = (Math.SQRT2 * 0.05) / (pitch * Math.hypot(columns - 1, rows - 1))
+    const beside = (r: typeof one) => Math.sqrt(r.uncertainty.baseline ** 2 - one.uncertainty.baseline ** 2) / r.baseline
+    expect(beside(rough) / relative).toBeCloseTo(1, 6)
+    // half a kelvin of an aluminium plate
+    expect(beside(warm)).toBeCloseTo(12e-6, 9)
+    expect([rough.baseline, rough.uncertainty.left]).toEqual([one.baseline, one.uncertainty.left])
+  })
   it('a plate file with a pitch wrong by 1 % is found by the baseline, against the last calibration and against the design', () => {
     const good = calibrateStereo(input)
     expect(judgeCalibration(good, spec, PLATE, on, null)).toEqual({ verdict: 'go', findings: [] })

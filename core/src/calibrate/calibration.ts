@@ -7,7 +7,7 @@ import { centreBias } from './centrebias.ts'
 import { closedForm, planePose } from './closedform.ts'
 import { cover, coveredShare, emptyCoverage, type Coverage } from './coverage.ts'
 import { homography } from './homography.ts'
-import { dotDiameters, platePoints, type Plate } from './plate.ts'
+import { dotDiameters, platePoints, type Plate, plateScaleUncertainty } from './plate.ts'
 
 /** What both cameras saw of the plate in one pose: dot numbers and their centres, 2N px. Plain arrays: they are stored. */
 export interface StereoObservation {
@@ -35,7 +35,7 @@ export interface Field {
 
 export interface CalibrationResult {
   stereo: { left: Camera; right: Camera; pose: number[] }
-  /** standard uncertainty of each camera number, of the baseline (mm) and of the turn between the cameras (degrees) */
+  /** standard uncertainty of each camera number, of the baseline (mm; with that of the plate) and of the turn between the cameras (degrees) */
   uncertainty: { left: Record<string, number>; right: Record<string, number>; baseline: number; angle: number }
   baseline: number
   angle: number
@@ -281,7 +281,12 @@ function report(input: CalibrationInput, r: BundleResult, kept: number[], poses:
   const named = (k: number) => Object.fromEntries(CAMERA_NUMBERS.map((name, i) => [name, sd(9 * k + i)]))
   return {
     stereo: { left, right, pose: Array.from(r.rig[1]) },
-    uncertainty: { left: named(0), right: named(1), baseline: Math.sqrt(Math.max(0, vb)), angle: (Math.sqrt(va) * 180) / Math.PI },
+    uncertainty: {
+      left: named(0),
+      right: named(1),
+      baseline: Math.hypot(Math.sqrt(Math.max(0, vb)), baseline * plateScaleUncertainty(input.plate)),
+      angle: (Math.sqrt(va) * 180) / Math.PI,
+    },
     baseline,
     angle: rotationAngleDeg(r.rig[1]),
     rms: r.rms,

@@ -64,6 +64,19 @@ function looksLikeItselfTurned(p: { columns: number; rows: number; large: [numbe
   return same((x, y) => [p.columns - 1 - x, p.rows - 1 - y]) || (square && (same((x, y) => [p.columns - 1 - y, x]) || same((x, y) => [y, p.rows - 1 - x])))
 }
 
+/** The temperature of a plate is known to this, K (common practice, no source). */
+const KELVIN = 0.5
+
+/**
+ * Relative standard uncertainty of all lengths that a plate passes on to what is calibrated with it: the certified uncertainty of two
+ * dots at its far corners over their distance, and its temperature. Errors of single dots average out over many; that of the
+ * whole does not, and the certificate does not tell which is which: taken as of the whole.
+ */
+export function plateScaleUncertainty(p: Pick<Plate, 'columns' | 'rows' | 'pitch' | 'uncertainty' | 'certificate'>): number {
+  const diagonal = p.pitch * Math.hypot(p.columns - 1, p.rows - 1)
+  return Math.hypot((Math.SQRT2 * p.uncertainty) / 2 / diagonal, p.certificate.expansion * 1e-6 * KELVIN)
+}
+
 /** Reads a certificate file. Throws 'bad-certificate' with the place and what to do. */
 export function readPlateFile(text: string, name = 'plate file'): Plate {
   return readCertificate(plateSchema, text, name)
