@@ -210,6 +210,21 @@ describe('following the scanner', () => {
     expect(t.known.length).toBeLessThanOrEqual(known40 + 2)
   })
 
+  it('laid down for an hour, what it saw before stays', () => {
+    const rec = record(layout, 200, 8)
+    const t = makeTracker({ sight })
+    for (const f of rec.frames) t.feed(f)
+    const seen = t.kept().map((k) => k.time)
+    expect(seen.length).toBeGreaterThan(150)
+    const last = rec.frames[199]
+    for (let i = 1; i <= 7200; i++) t.feed({ ...last, time: last.time + 500 * i })
+    const left = new Set(t.kept().map((k) => k.time))
+    expect(seen.filter((time) => left.has(time)).length).toBe(seen.length)
+    // and that time went by is known up to the end, so that a marker that moves is told when
+    expect(Math.max(...left)).toBeGreaterThan(last.time + 0.9 * 500 * 7200)
+    expect(left.size).toBeLessThanOrEqual(600)
+  })
+
   it('knows where the scanner stands', () => {
     const rec = record(layout, 40, 7)
     const t = makeTracker({ sight })

@@ -83,6 +83,8 @@ export function makeTracker(o: TrackerOptions) {
   const known: Known[] = []
   let candidates: Candidate[] = []
   let kept: KeptFrame[] = []
+  /** of each kept frame: it shows only that time went by */
+  let still: boolean[] = []
   let constellation: Constellation | undefined
   /** numbers of the markers in the constellation: those that were united with others are not in it */
   let live: number[] = []
@@ -93,6 +95,7 @@ export function makeTracker(o: TrackerOptions) {
   let lostFrames = 0
   let sinceKept = { time: -Infinity, pose: identity() }
   let thin = 1
+  let slow = 1
   const given = o.known
   if (given)
     for (let i = 0; i < given.diameters.length; i++)
@@ -198,12 +201,13 @@ export function makeTracker(o: TrackerOptions) {
     return known.push({ x, y, z, sigma, diameter, sightings: 0, nx: 0, ny: 0, nz: 0, seenFrom: [], same: null }) - 1
   }
 
-  const worthKeeping = (time: number, p: Mat4, fresh: boolean): boolean => {
-    if (fresh || kept.length < 5) return true
+  /** Why a frame is worth keeping: it shows something new, or only that time went by; not at all. */
+  const worthKeeping = (time: number, p: Mat4, fresh: boolean): 'new' | 'still' | null => {
+    if (fresh || kept.length < 5) return 'new'
     const d = multiply(p, invertRigid(sinceKept.pose))
     const turn = Math.acos(Math.min(1, Math.max(-1, (d[0] + d[5] + d[10] - 1) / 2)))
     const shift = Math.hypot(p[3] - sinceKept.pose[3], p[7] - sinceKept.pose[7], p[11] - sinceKept.pose[11])
-    return turn > 0.02 * thin || shift > 6 * thin || time - sinceKept.time > 400 * thin
+    return turn > 0.02 * thin || shift > 6 * thin ? 'new' : time - sinceKept.time > 400 * slow ? 'still' : null
   }
 
   const place = (back: Mat4, xyz: ArrayLike<number>, i: number): [number, number, number] => {
@@ -261,18 +265,25 @@ export function makeTracker(o: TrackerOptions) {
       }
     }
     candidates = candidates.filter((q) => frames - q.last < 40)
-    if (!worthKeeping(seen.time, at, fresh)) {
+    const why = worthKeeping(seen.time, at, fresh)
+    if (!why) {
       // sightings of candidates in frames that are not kept are worth nothing later
       for (const c of candidates) c.sightings = c.sightings.filter((s) => s.frame < kept.length)
       return
     }
     kept.push({ time: seen.time, pose: at, xyz: seen.xyz.slice(), diameters: seen.diameters.slice(), pairs: pairs.slice() })
+    still.push(why === 'still')
     sinceKept = { time: seen.time, pose: at }
-    if (kept.length > MOST_KEPT) {
-      kept = kept.filter((_, i) => i % 2 === 0)
-      for (const c of candidates) c.sightings = []
-      thin *= 2
-    }
+    if (kept.length <= MOST_KEPT) return
+    // a scanner that is laid down for a while must not push out what it saw before: what only shows that time went by goes first
+    const idle = still.filter(Boolean).length > kept.length / 3
+    let nth = 0
+    const stays = kept.map((_, i) => (idle && !still[i] ? true : nth++ % 2 === 0))
+    kept = kept.filter((_, i) => stays[i])
+    still = still.filter((_, i) => stays[i])
+    for (const c of candidates) c.sightings = []
+    slow *= 2
+    if (!idle) thin *= 2
   }
 
   return {

@@ -201,7 +201,9 @@ function Hand({ run, send }: { run: MappingRun; send(what: string, body?: object
             style={{ width: 70 }}
             value={marker}
             onChange={setMarker}
-            options={named.map((m) => ({ value: m.id, label: m.id }))}
+            // a list that is drawn in part only takes the marker away from under the hand while it scrolls to the chosen one
+            virtual={false}
+            options={named.map((m) => ({ value: m.id, label: m.id })).sort((p, q) => p.label.localeCompare(q.label, 'en', { numeric: true }))}
           />
           <InputNumber
             size="small"
