@@ -36,19 +36,16 @@ describe('one outside', () => {
     for (const which of [(i: number) => i === 17, (i: number) => i % 2 === 0, () => true, (i: number) => (i * 7919) % 5 > 1]) {
       const bad = turn(m, which)
       const r = orient(bad)
-      expect([...r.mesh.triangles].length).toBe(m.triangles.length)
       expect([topology(r.mesh).flippedEdges, meshFacts(r.mesh).volume / meshFacts(m).volume]).toEqual([0, expect.closeTo(1, 9)])
       expect(r.turned).toBe([...Array(m.triangles.length / 3).keys()].filter(which).length)
     }
   })
   test('a cavity looks into the hollow, a body within the cavity outwards, a body beside by itself', () => {
-    const m = together(boxMesh(100, 100, 100), shifted(sphereMesh(9, 12), 0))
     const centred = (r: number) => makeMesh({ ...sphereMesh(r, 12), vertices: sphereMesh(r, 12).vertices.map((v) => v + 50) })
     const want = 1e6 - meshFacts(centred(30)).volume + meshFacts(centred(10)).volume + meshFacts(centred(5)).volume
     // all of them given looking outwards, then all inwards
     const all = together(boxMesh(100, 100, 100), centred(30), centred(10), shifted(centred(5), 200))
     for (const given of [all, flipMesh(all)]) expect(meshFacts(orient(given).mesh).volume / want).toBeCloseTo(1, 5)
-    expect(m.triangles.length).toBeGreaterThan(0)
   })
   test('an open sheet keeps the side of most of its area', () => {
     const v: number[] = []

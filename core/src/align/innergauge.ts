@@ -1,5 +1,5 @@
 import { rotateVector, transformPoint } from '../base/mat4.ts'
-import { cholesky, choleskyInverse } from '../base/solve.ts'
+import { cholesky, choleskyInverse, product6 } from '../base/solve.ts'
 import type { Adjustment } from './adjustment.ts'
 
 /** Slots up to which all covariances are carried over; beyond, each pass keeps its own against the anchor. */
@@ -53,7 +53,7 @@ export function innerGauge(job: Adjustment, full: Float64Array, loose: (i: numbe
   // of each slot: its share in the common motion, times the change from its own numbers to the common ones
   const slots = [...sums.keys()].filter((s) => s >= 0)
   const change = new Map(slots.map((s) => [s, toCommon(job, s, about, lever)]))
-  const shares = new Map(slots.map((s) => [s, product(product(inverse, sums.get(s) as Float64Array), change.get(s) as Float64Array)]))
+  const shares = new Map(slots.map((s) => [s, product6(product6(inverse, sums.get(s) as Float64Array), change.get(s) as Float64Array)]))
   const size = 6 * u.count
   const covariance = job.passes.map((_, i): Float64Array | null => {
     if (loose(i)) return null
@@ -69,7 +69,7 @@ export function innerGauge(job: Adjustment, full: Float64Array, loose: (i: numbe
     for (const a of slots)
       for (const b of slots) {
         const block = Float64Array.from({ length: 36 }, (_, k) => full[(6 * a + Math.floor(k / 6)) * size + 6 * b + (k % 6)])
-        const part = product(product(factor.get(a) as Float64Array, block), transposed(factor.get(b) as Float64Array))
+        const part = product6(product6(factor.get(a) as Float64Array, block), transposed(factor.get(b) as Float64Array))
         for (let k = 0; k < 36; k++) out[k] += part[k]
       }
     for (let p = 0; p < 6; p++) for (let q = 0; q < 6; q++) out[6 * p + q] *= (p < 3 ? 1 / lever : 1) * (q < 3 ? 1 / lever : 1)
@@ -98,9 +98,4 @@ function toCommon(job: Adjustment, slot: number, about: number[], lever: number)
   return m
 }
 
-function product(a: ArrayLike<number>, b: ArrayLike<number>): Float64Array {
-  const out = new Float64Array(36)
-  for (let i = 0; i < 6; i++) for (let j = 0; j < 6; j++) for (let k = 0; k < 6; k++) out[6 * i + j] += a[6 * i + k] * b[6 * k + j]
-  return out
-}
 const transposed = (a: ArrayLike<number>) => Float64Array.from({ length: 36 }, (_, k) => a[6 * (k % 6) + Math.floor(k / 6)])

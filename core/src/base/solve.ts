@@ -96,3 +96,10 @@ export function choleskyInverseInside(l: Float64Array, n: number): Float64Array 
   }
   return z
 }
+
+/** Product of two 6 x 6 matrices, row major: covariances of poses are carried with it. */
+export function product6(a: ArrayLike<number>, b: ArrayLike<number>): Float64Array {
+  const out = new Float64Array(36)
+  for (let i = 0; i < 6; i++) for (let j = 0; j < 6; j++) for (let k = 0; k < 6; k++) out[6 * i + j] += a[6 * i + k] * b[6 * k + j]
+  return out
+}

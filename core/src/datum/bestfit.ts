@@ -13,7 +13,7 @@ import {
   type Mat4,
 } from '../base/mat4.ts'
 import { checkCancelled, subProgress, type RunContext } from '../base/run.ts'
-import { cholesky, choleskyInverse, choleskySolve } from '../base/solve.ts'
+import { cholesky, choleskyInverse, choleskySolve, product6 } from '../base/solve.ts'
 import { robustSigma } from '../base/stats.ts'
 import { alignByShape } from '../align/coarse.ts'
 import { freedoms, type Freedom } from '../align/freedom.ts'
@@ -165,18 +165,12 @@ function placingOf(s: Settled, f: Fitting, of: string, pose: ArrayLike<number>):
   if (!l) return { of, about, covariance: null }
   const inverse = choleskyInverse(l, 6)
   const few = blocks.size / (blocks.size - held)
-  const own = product(product(inverse, meat), inverse).map((v) => few * v)
+  const own = product6(product6(inverse, meat), inverse).map((v) => few * v)
   // columns, then rows, through the same change of numbers
   const half = Array.from({ length: 6 }, (_, q) => unit(Array.from({ length: 6 }, (_, p) => own[6 * p + q])))
   const covariance = new Array<number>(36)
   for (let p = 0; p < 6; p++) unit(half.map((c) => c[p])).forEach((v, q) => (covariance[6 * p + q] = v))
   return { of, about, covariance, ...(free.length ? { free: free.map(unit) } : {}) }
-}
-
-function product(a: ArrayLike<number>, b: ArrayLike<number>): Float64Array {
-  const out = new Float64Array(36)
-  for (let i = 0; i < 6; i++) for (let j = 0; j < 6; j++) for (let k = 0; k < 6; k++) out[6 * i + j] += a[6 * i + k] * b[6 * k + j]
-  return out
 }
 
 const tukey = (r: number, c: number) => (1 - (r / c) ** 2) ** 2

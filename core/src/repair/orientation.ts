@@ -1,4 +1,4 @@
-import { makeMesh, type Mesh } from '../shape/mesh.ts'
+import { makeMesh, triangleAreas, type Mesh } from '../shape/mesh.ts'
 import { oppositeSides } from '../shape/topology.ts'
 import { buildBvh } from '../space/bvh.ts'
 import { prepareWinding, windingNumber } from '../space/winding.ts'
@@ -65,7 +65,9 @@ export function orient(mesh: Mesh, sides = oppositeSides(mesh)): Oriented {
   const invert = (list: Int32Array) => {
     for (let k = 0; k < list.length; k++) flip[list[k]] ^= 1
   }
-  for (const p of pieces) if (p.sound && !p.closed && share(mesh, p.list, flip) > 0.5) invert(p.list)
+  const open = pieces.filter((p) => p.sound && !p.closed)
+  const areas = open.length ? triangleAreas(mesh) : new Float64Array(0)
+  for (const p of open) if (share(areas, p.list, flip) > 0.5) invert(p.list)
   const closed = pieces.filter((p) => p.sound && p.closed)
   for (const p of closed) if (volume(mesh, p.list, flip) < 0) invert(p.list)
   if (closed.length > 1 && closed.length <= NESTED) {
@@ -80,7 +82,7 @@ export function orient(mesh: Mesh, sides = oppositeSides(mesh)): Oriented {
   const rest = {
     turned,
     oneSided: pieces.filter((p) => !p.sound).length,
-    open: pieces.filter((p) => p.sound && !p.closed).length,
+    open: open.length,
     branching: Math.round(branching / 3),
   }
   if (turned === 0) return { mesh, ...rest }
@@ -116,23 +118,11 @@ function volume({ vertices: p, triangles: t }: Mesh, list: Int32Array, flip: Uin
 }
 
 /** Share of a piece's area that would be turned. */
-function share({ vertices: p, triangles: t }: Mesh, list: Int32Array, flip: Uint8Array): number {
+function share(areas: Float64Array, list: Int32Array, flip: Uint8Array): number {
   let [all, part] = [0, 0]
   for (let k = 0; k < list.length; k++) {
-    const s = 3 * list[k]
-    const [a, b, c] = [3 * t[s], 3 * t[s + 1], 3 * t[s + 2]]
-    const ux = p[b] - p[a]
-    const uy = p[b + 1] - p[a + 1]
-    const uz = p[b + 2] - p[a + 2]
-    const wx = p[c] - p[a]
-    const wy = p[c + 1] - p[a + 1]
-    const wz = p[c + 2] - p[a + 2]
-    const x = uy * wz - uz * wy
-    const y = uz * wx - ux * wz
-    const z = ux * wy - uy * wx
-    const area = Math.sqrt(x * x + y * y + z * z)
-    all += area
-    if (flip[list[k]]) part += area
+    all += areas[list[k]]
+    if (flip[list[k]]) part += areas[list[k]]
   }
   return all ? part / all : 0
 }

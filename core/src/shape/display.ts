@@ -104,6 +104,7 @@ export function fieldLevel(values: Float32Array, map: Uint32Array, xyz: Float32A
     out[i] = values[map[i]]
     for (let k = 0; k < 3; k++) places[3 * i + k] = xyz[3 * map[i] + k]
   }
+  if (!Number.isFinite(limit)) return out
   const tree = buildKdTree(places)
   const found = new Int32Array(1)
   const d2 = new Float64Array(1)
