@@ -70,6 +70,19 @@ describe('the ledger', () => {
   ]
   const open = () => act(() => void store.dispatch(view.ledger(true)))
   const closeIt = () => act(() => void store.dispatch(view.ledger(false)))
+  test('a flag says what was stated and how uncertain it is; what is not known says so', () => {
+    fakeServer()
+    const flag = (u: number | 'unknown', stated: object) =>
+      step('flag', { params: { label: 'foot', stated }, evidence: { quantities: [{ ...q('deviation', 0.4203), u }], warnings: [] } })
+    show(<Ledger />, jobOf([], [flag(0.0105, { scanner: 0.02 }), flag('unknown', {})]))
+    open()
+    const [open0, known] = [...document.querySelectorAll<HTMLElement>('[data-step]')].map((l) => l.textContent)
+    expect(known).toContain('stated: scanner 0.02')
+    expect(known).toContain('deviation 0.420 ± 0.021 mm')
+    expect(open0).toContain('stated: nothing')
+    expect(open0).toContain('± ? mm')
+    closeIt()
+  })
   test('newest first, with settings, numbers, notes and failures', () => {
     fakeServer()
     const failed = step('merge', { title: 'Merge', state: 'failed', problem: { code: 'x', message: 'Too fine.', where: '', remedy: 'Choose 0.3 mm.' } })

@@ -2,7 +2,7 @@ import { App, Button, Checkbox, Drawer } from 'antd'
 import { useState } from 'react'
 import type { Step } from '@oak-gauge/contract'
 import { problemOf, useMoveHeadMutation } from '../api.ts'
-import { duration, formatValue } from '../looks/quantity.ts'
+import { duration, formatU, formatValue } from '../looks/quantity.ts'
 import { useAppDispatch, useAppSelector } from '../store.ts'
 import { view } from '../view/viewSlice.ts'
 import { Compare } from './Compare.tsx'
@@ -83,7 +83,10 @@ export function Ledger() {
                 {s.evidence.quantities
                   .filter((q) => q.of === undefined || s.operation === 'flag')
                   .slice(0, 6)
-                  .map((q) => `${q.name} ${formatValue(q)}${q.unit ? ` ${q.unit}` : ''}`)
+                  .map(
+                    (q) =>
+                      `${q.name} ${formatValue(q)}${q.u === undefined ? '' : ` ${typeof q.u === 'number' ? formatU(q.u) : '± ?'}`}${q.unit ? ` ${q.unit}` : ''}`,
+                  )
                   .join(' · ')}
               </div>
             )}
@@ -126,7 +129,11 @@ function Settings({ params }: { params: Record<string, unknown> }) {
     if (Array.isArray(v) && v.length === 0) return `${k}: none`
     if (Array.isArray(v))
       return `${k}: ${v.length <= 3 && v.every((x) => typeof x === 'number') ? v.map((x: number) => Number(x.toFixed(2))).join(' ') : `${v.length} of them`}`
-    if (typeof v === 'object' && v) return `${k}: given`
+    if (typeof v === 'object' && v) {
+      const inside = Object.entries(v)
+      if (!inside.length) return `${k}: nothing`
+      return `${k}: ${inside.every(([, x]) => typeof x === 'number' || typeof x === 'string') ? inside.map(([name, x]) => `${name} ${String(x)}`).join(', ') : 'given'}`
+    }
     return `${k}: ${typeof v === 'number' ? Number(v.toPrecision(6)) : String(v)}`
   })
   if (!words.length) return null
