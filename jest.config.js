@@ -8,7 +8,7 @@ const swc = (tsx) => [
 ]
 export default {
   testEnvironment: 'node',
-  roots: ['core', 'contract', 'scanners', 'threads', 'demo', 'cli', 'server', 'web'].map((r) => `<rootDir>/${r}`),
+  roots: ['core', 'contract', 'scanners', 'threads', 'cad', 'demo', 'cli', 'server', 'web'].map((r) => `<rootDir>/${r}`),
   testMatch: ['**/*.test.{ts,tsx}'],
   extensionsToTreatAsEsm: ['.ts', '.tsx'],
   transform: { '\\.ts$': swc(false), '\\.tsx$': swc(true) },

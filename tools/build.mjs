@@ -5,6 +5,7 @@ import { existsSync } from 'node:fs'
 const root = new URL('..', import.meta.url).pathname
 const entries = {
   thread: 'threads/src/thread.ts',
+  cad: 'cad/src/process.ts',
   bench: 'bench/src/main.ts',
   brokenreader: 'bench/src/brokenreader.ts',
   oak: 'cli/src/main.ts',

@@ -15,6 +15,7 @@ import type { Evidence, FileValue, Item, Operation } from '@oak-gauge/core/opera
 import { parseRecipe, runRecipe, type Recipe, type RecipeStepResult } from '@oak-gauge/core/operations/recipe.ts'
 import { named, wordsOf } from '@oak-gauge/core/operations/quantities.ts'
 import { operation, OPERATIONS, runOperation } from '@oak-gauge/core/operations/registry.ts'
+import { cadProcess } from '@oak-gauge/cad'
 import { threadPool } from '@oak-gauge/threads'
 
 const HELP = `oak: operations and recipes on files, without server or database
@@ -74,7 +75,7 @@ async function main(argv: string[]): Promise<number> {
     }
     interrupted.aborted = true
   })
-  const ctx: RunContext = { progress: progressBar(), signal: interrupted, parallel: pool }
+  const ctx: RunContext = { progress: progressBar(), signal: interrupted, parallel: pool, cad: cadProcess() }
   try {
     const isRecipe = subject.endsWith('.json')
     const { items: brought, files } = await bringIn(values.in ?? [], values.unit, ctx, isRecipe ? recipePorts(subject) : operation(subject).inputs)

@@ -2,16 +2,14 @@ import { describe, expect, test } from '@jest/globals'
 import { readFileSync } from 'node:fs'
 import { zipSync, strToU8 } from 'fflate'
 import { f32, u32, u8 } from '../src/base/arrays.ts'
-import { quietContext } from '../src/base/run.ts'
 import { lostIn, readAny, writeAny, type Format } from '../src/formats/index.ts'
 import { unitInComment } from '../src/formats/imported.ts'
 import { bytesSource } from '../src/formats/source.ts'
 import { meshFacts } from '../src/measure/facts.ts'
-import { runOperation } from '../src/operations/registry.ts'
 import { makeMesh, type Mesh } from '../src/shape/mesh.ts'
 import { makePoints, type Points } from '../src/shape/points.ts'
 import { topology } from '../src/shape/topology.ts'
-import { boxMesh, concat, fixture, fixtureJson, fixtureSource, oakError, textSource, value } from './help.ts'
+import { boxMesh, concat, fixture, fixtureJson, fixtureSource, oakError, textSource } from './help.ts'
 
 const mesh = async (file: string) => (await readAny(fixtureSource(file))).data as Mesh
 
@@ -51,27 +49,6 @@ describe('public test models (Debian assimp-testmodels, BSD-3-Clause; areas and 
     expect(facts.triangles).toBe(3674)
     expect(facts.area).toBeCloseTo(218.689271, 3)
     expect(facts.volume).toBeCloseTo(194.288368, 3)
-  })
-})
-
-describe('STEP, against the geometry kernel of gmsh 4.8.4', () => {
-  test.each(['plate_holes_dev', 'stepped_shaft_dev'])('%s: faces kept apart, analytic volume within the chord error', async (name) => {
-    const m = await mesh(`cad/${name}.step`)
-    const r = fixtureJson(`cad/${name}.json`)
-    const facts = meshFacts(m)
-    expect(Math.abs(facts.volume / r.analytic.volume - 1)).toBeLessThan(1e-3)
-    expect(new Set(m.faces).size).toBe(r.occ_from_step.faces)
-    expect(facts.topology.openEdges).toBe(0)
-  })
-  test('three cubes of the same size, written in mm, inches and metres (npm occt-import-js, LGPL-2.1 test data)', async () => {
-    for (const unit of ['mm', 'in', 'm']) {
-      const r = await runOperation('import', { file: [{ kind: 'file', source: fixtureSource(`cad/cube-${unit}.step`) }] }, {}, quietContext)
-      expect(value(r.evidence, 'size-x')).toBeCloseTo(1000, 3)
-      expect(value(r.evidence, 'unit-of-the-file')).toBe(unit)
-      // the kernel has converted already: the unit given as well does not do it again
-      const again = await runOperation('import', { file: [{ kind: 'file', source: fixtureSource(`cad/cube-${unit}.step`) }] }, { unit }, quietContext)
-      expect(value(again.evidence, 'size-x')).toBeCloseTo(1000, 3)
-    }
   })
 })
 

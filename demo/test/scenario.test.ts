@@ -4,6 +4,7 @@ import { f32 } from '@oak-gauge/core/base/arrays.ts'
 import { quietContext } from '@oak-gauge/core/base/run.ts'
 import { seeded } from '@oak-gauge/core/base/random.ts'
 import { median, robustSigma } from '@oak-gauge/core/base/stats.ts'
+import { cadHere } from '@oak-gauge/cad/kernel.ts'
 import { readAny } from '@oak-gauge/core/formats/index.ts'
 import { bytesSource } from '@oak-gauge/core/formats/source.ts'
 import { deviationTo } from '@oak-gauge/core/inspect/deviation.ts'
@@ -64,7 +65,7 @@ describe('the bracket as it was recorded', () => {
   let nominal: Mesh
   beforeAll(async () => {
     job = await bracketJob(quietContext)
-    nominal = (await readAny(bytesSource('nominal.step', job.nominal?.step ?? new Uint8Array(0)))).data as Mesh
+    nominal = (await readAny(bytesSource('nominal.step', job.nominal?.step ?? new Uint8Array(0)), { ...quietContext, cad: cadHere })).data as Mesh
   }, 120_000)
   test('two setups, eight passes, the scanner’s place known, a nominal with faces', () => {
     expect(job.setups.map((s) => s.passes.length)).toEqual([5, 3])

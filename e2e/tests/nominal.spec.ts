@@ -59,7 +59,11 @@ test('datum on chosen faces, inspect, a flag: the STL differs from its STEP by i
   // a click on the part chooses a face, another lets it go
   await page.mouse.click(480, 300)
   await expect(page.locator('[data-faces]')).toHaveText('1 of 17')
-  await page.mouse.click(480, 300)
+  // what the drawing says of it: the floor of the counterbore, a ring between 18 and 30 mm
+  const chosen = page.locator('.chosen-faces li')
+  await expect(chosen).toHaveCount(1)
+  await expect(chosen).toContainText(`plane, ${(Math.PI * (15 ** 2 - 9 ** 2)).toPrecision(4)} mm²`)
+  await chosen.getByRole('button').click()
   await expect(page.locator('[data-faces]')).toHaveText('all of 17')
   await press(page, 'Fit on all faces')
   await ended(page)

@@ -1,5 +1,7 @@
 import { afterAll, beforeAll, describe, expect, test } from '@jest/globals'
+import { readFileSync } from 'node:fs'
 import { quantity, unpack } from '@oak-gauge/contract'
+import type { CadSurface } from '@oak-gauge/core/base/cad.ts'
 import { bytesSource } from '@oak-gauge/core/formats/source.ts'
 import { readAny } from '@oak-gauge/core/formats/index.ts'
 import { meshFacts } from '@oak-gauge/core/measure/facts.ts'
@@ -113,6 +115,39 @@ describe('results out', () => {
     expect(csv.trim().split('\n').length).toBeGreaterThanOrEqual(9)
     const shown = unpack(await (await fetch(`${all.url}/api/items/${field?.id}/display`)).arrayBuffer())
     expect(Math.min(...shown['values'])).toBeCloseTo(-1, 6)
+  })
+})
+
+describe('a CAD nominal', () => {
+  const plate = new Uint8Array(readFileSync(new URL('../../core/test/fixtures/cad/plate_holes_dev.step', import.meta.url)))
+  test('keeps what each face is, through the database and the steps after; its exact volume is told', async () => {
+    const job = (await all.newJob()).job.id
+    const step = await all.bring(job, 'plate.step', plate, '&role=nominal')
+    // the drawing's, by hand (plate_holes_dev.json)
+    expect(quantity(step, 'volume')?.value).toBeCloseTo(101808.31985706951, 4)
+    expect(quantity(step, 'faces')?.value).toBe(17)
+    const [nominal] = (await all.state(job)).tray
+    const surfaces: CadSurface[] = (await all.call('GET', `/items/${nominal.id}/surfaces`)).body
+    expect(surfaces).toHaveLength(17)
+    const bores = surfaces.flatMap((s) => (s.kind === 'cylinder' && s.hollow ? [s.radius] : [])).sort((a, b) => a - b)
+    expect(bores).toEqual([5, 5, 5, 5, 9, 15].map((r) => expect.closeTo(r, 8)))
+    await all.bring(job, 'cube.ply', cubePly(20))
+    const cube = (await all.state(job)).tray.find((i) => i.role === 'mesh')
+    expect((await all.call('GET', `/items/${cube?.id}/surfaces`)).body).toEqual([])
+  })
+  test('damaged, it is refused in words, and the worker goes on', async () => {
+    const job = (await all.newJob()).job.id
+    const hollow = await all.bring(job, 'hollow.step', 'ISO-10303-21;\nHEADER;\nENDSEC;\nDATA;\nENDSEC;\nEND-ISO-10303-21;\n', '&role=nominal')
+    expect([hollow.state, hollow.problem?.code, hollow.problem?.where]).toEqual(['failed', 'bad-step', 'hollow.step'])
+    expect((await all.bring(job, 'plate.step', plate, '&role=nominal')).state).toBe('done')
+  })
+  test('cancelled while the kernel reads, nothing is left', async () => {
+    const job = (await all.newJob()).job.id
+    const r = await fetch(`${all.url}/api/jobs/${job}/files?name=plate.step&role=nominal`, { method: 'PUT', body: plate })
+    const { id } = (await r.json()) as { id: string }
+    expect((await all.call('POST', `/jobs/${job}/steps/${id}/cancel`)).status).toBe(202)
+    expect((await all.finished(job, id)).state).toBe('cancelled')
+    expect((await all.state(job)).tray).toEqual([])
   })
 })
 

@@ -17,6 +17,7 @@ import type {
   StepRequest,
   VerificationDetail,
 } from '@oak-gauge/contract'
+import type { CadSurface } from '@oak-gauge/core/base/cad.ts'
 
 /** Everything asked of the server. Changes reach the open page by server-sent events (live.ts), which mark these answers as stale. */
 export const api = createApi({
@@ -87,6 +88,7 @@ export const api = createApi({
       query: ({ name, text }) => ({ url: `artefacts?name=${encodeURIComponent(name)}`, method: 'PUT', body: text, headers: { 'content-type': 'text/plain' } }),
       invalidatesTags: ['Artefacts'],
     }),
+    surfaces: b.query<CadSurface[], string>({ query: (item) => `items/${item}/surfaces` }),
     fileSize: b.query<{ bytes: number }, { item: string; format: string }>({ query: ({ item, format }) => `items/${item}/file-size?format=${format}` }),
   }),
 })
@@ -106,6 +108,7 @@ export const {
   useDismissStepMutation,
   useMoveHeadMutation,
   useFileSizeQuery,
+  useSurfacesQuery,
   useScannersQuery,
   useScannerQuery,
   useScannerRunQuery,

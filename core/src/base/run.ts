@@ -1,3 +1,4 @@
+import type { CadKernel } from './cad.ts'
 import { Cancelled } from './errors.ts'
 
 /**
@@ -9,6 +10,8 @@ export interface RunContext {
   progress(done: number, phase?: string): void
   readonly signal: { readonly aborted: boolean }
   readonly parallel: Parallel
+  /** for those who read CAD files */
+  readonly cad?: CadKernel
 }
 
 /** Work on [start, end) of some range. Must depend on its arguments alone: it may run in any thread. */
@@ -70,11 +73,7 @@ export const quietContext: RunContext = {
 
 /** The part [from, to] of the parent's progress bar. */
 export function subProgress(ctx: RunContext, from: number, to: number, phase?: string): RunContext {
-  return {
-    progress: (d, p) => ctx.progress(from + (to - from) * d, p ?? phase),
-    signal: ctx.signal,
-    parallel: ctx.parallel,
-  }
+  return { ...ctx, progress: (d, p) => ctx.progress(from + (to - from) * d, p ?? phase) }
 }
 
 /** Runs over a list with some of them under way at a time, so that threads need not wait while the next is made ready; results in order. */

@@ -18,6 +18,8 @@ export interface Read {
   unit?: Unit
   /** unit that the file was written in, where the reader converts (STEP) */
   stated?: Unit
+  /** of a CAD file: from its exact surfaces, mm3 and mm2 (volume 0 without a body), and how far its triangles may lie off them, mm */
+  exact?: { volume: number; area: number; chord: number }
   /** for people: what was strange and what was done about it */
   warnings: string[]
 }

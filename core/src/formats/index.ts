@@ -1,4 +1,5 @@
 import { inFile, OakError } from '../base/errors.ts'
+import { quietContext, type RunContext } from '../base/run.ts'
 import type { Mesh } from '../shape/mesh.ts'
 import { boundingBox, boxDiagonal, type Points } from '../shape/points.ts'
 import { NO_ORIGIN, type Origin, type Read } from './imported.ts'
@@ -25,13 +26,13 @@ const ENDINGS: Record<string, Format> = {
   step: 'step',
   stp: 'step',
 }
-const READERS: Record<Format, (s: ByteSource, origin: Origin) => Promise<Read>> = {
+const READERS: Record<Format, (s: ByteSource, origin: Origin, ctx: RunContext) => Promise<Read>> = {
   ply: readPly,
   stl: readStl,
   obj: readObj,
   '3mf': read3mf,
   xyz: readXyz,
-  step: (s) => readStep(s),
+  step: readStep,
 }
 
 /** What a file is by its first bytes, or undefined where they do not say. */
@@ -47,8 +48,8 @@ function formatByContent(head: Uint8Array): Format | undefined {
 /** A part that lies so many times its own length from the origin is read once more, relative to its middle: single precision would blur it. */
 const FAR = 16
 
-/** Reads any supported file; the data are relative to `origin` (the file's unit), which is zero unless the part lies far out. The content decides where it is clear, so that a wrong ending does no harm (it is mentioned). */
-export async function readAny(source: ByteSource): Promise<Read & { format: Format; origin: Origin }> {
+/** Reads any supported file (STEP where the context has a CAD kernel); the data are relative to `origin` (the file's unit), which is zero unless the part lies far out. The content decides where it is clear, so that a wrong ending does no harm (it is mentioned). */
+export async function readAny(source: ByteSource, ctx: RunContext = quietContext): Promise<Read & { format: Format; origin: Origin }> {
   try {
     const ending = source.name.toLowerCase().split('.').pop() ?? ''
     const byName = ENDINGS[ending]
@@ -64,12 +65,12 @@ export async function readAny(source: ByteSource): Promise<Read & { format: Form
       throw new OakError('unknown-format', `Files ending in “.${ending}” are not read.`, {
         remedy: 'Bring it as PLY, STL, OBJ, 3MF, STEP or point text (xyz, asc, csv).',
       })
-    let read = await READERS[format](source, NO_ORIGIN)
+    let read = await READERS[format](source, NO_ORIGIN, ctx)
     const box = boundingBox(read.data.kind === 'points' ? read.data.xyz : read.data.vertices)
     const middle = [0, 1, 2].map((k) => Math.round((box[k] + box[k + 3]) / 2)) as [number, number, number]
-    const far = format !== 'step' && Math.max(...middle.map(Math.abs)) > FAR * boxDiagonal(box)
+    const far = Math.max(...middle.map(Math.abs)) > FAR * boxDiagonal(box)
     const origin = far ? middle : NO_ORIGIN
-    if (far) read = await READERS[format](source, origin)
+    if (far) read = await READERS[format](source, origin, ctx)
     if (byContent && byName !== byContent) read.warnings.push(`The ending says .${ending}, the content is ${byContent.toUpperCase()}; it was read as such.`)
     return { ...read, format, origin }
   } catch (e) {

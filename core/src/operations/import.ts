@@ -6,7 +6,7 @@ import { readAny } from '../formats/index.ts'
 import { MM_PER, type Unit } from '../formats/imported.ts'
 import { boundingBox, boxDiagonal, makePoints } from '../shape/points.ts'
 import { orient } from '../repair/orientation.ts'
-import { makeMesh, type Mesh } from '../shape/mesh.ts'
+import { makeMesh, movedSurface, type Mesh } from '../shape/mesh.ts'
 import { defineOperation, type FileValue, type Item } from './operation.ts'
 import { q } from './quantities.ts'
 
@@ -30,7 +30,7 @@ function oriented(mesh: Mesh, warnings: string[]): Mesh {
 
 export const importFile = defineOperation({
   name: 'import',
-  version: 3,
+  version: 4,
   title: 'Bring in a file',
   stage: 'Capture',
   picture: true,
@@ -49,7 +49,7 @@ export const importFile = defineOperation({
   async run(inputs, params, ctx) {
     const [{ source }] = inputs['file'] as FileValue[]
     ctx.progress(0, 'reading')
-    const read = await readAny(source)
+    const read = await readAny(source, ctx)
     const raw = read.data.kind === 'points' ? read.data.xyz : read.data.vertices
     const box = boundingBox(raw)
     const diagonal = boxDiagonal(box)
@@ -78,8 +78,8 @@ export const importFile = defineOperation({
     const far = Math.max(...centre.map(Math.abs)) > 2000
     const shift = far ? centre : [0, 0, 0]
     let xyz = raw
-    if (k !== 1 || far || read.origin.some((v) => v !== 0)) {
-      const off = shift.map((v, a) => read.origin[a] * k - v)
+    const off = shift.map((v, a) => read.origin[a] * k - v)
+    if (k !== 1 || off.some((v) => v !== 0)) {
       xyz = f32(raw.length)
       for (let i = 0; i < raw.length; i++) xyz[i] = raw[i] * k + off[i % 3]
     }
@@ -92,7 +92,7 @@ export const importFile = defineOperation({
       data:
         d.kind === 'points'
           ? makePoints({ ...d, xyz, viewpoint: v && ([0, 1, 2].map((a) => (v[a] + read.origin[a]) * k - shift[a]) as [number, number, number]) })
-          : oriented(makeMesh({ ...d, vertices: xyz }), warnings),
+          : oriented(makeMesh({ ...d, vertices: xyz, surfaces: d.surfaces?.map((s) => movedSurface(s, translation(off[0], off[1], off[2]))) }), warnings),
     }
     const size = [0, 1, 2].map((a) => (box[a + 3] - box[a]) * k)
     return {
@@ -103,6 +103,8 @@ export const importFile = defineOperation({
           q('size-x', size[0]),
           q('size-y', size[1]),
           q('size-z', size[2]),
+          ...(d.kind === 'mesh' && d.surfaces ? [q('faces', d.surfaces.length)] : []),
+          ...(read.exact ? [...(read.exact.volume ? [q('volume', read.exact.volume)] : []), q('area', read.exact.area), q('chord', read.exact.chord)] : []),
           q('unit-of-the-file', params.insist && given ? given : (read.stated ?? read.unit ?? given ?? 'mm, assumed')),
           q('format', read.format.toUpperCase()),
         ],

@@ -1,4 +1,5 @@
 import { f32, f64, u32, u8 } from '../base/arrays.ts'
+import type { CadSurface } from '../base/cad.ts'
 
 /** Indexed triangle mesh, mm, triangles counter-clockwise seen from outside. Immutable by convention. */
 export interface Mesh {
@@ -9,6 +10,8 @@ export interface Mesh {
   readonly triangles: Uint32Array
   /** T: number of the CAD face each triangle belongs to, for nominals */
   readonly faces?: Uint32Array
+  /** what each of these faces is exactly, in the frame of the vertices */
+  readonly surfaces?: readonly CadSurface[]
   /** T: 1 where the surface was filled or extrapolated. It never becomes 0 again. */
   readonly unmeasured?: Uint8Array
   /** 3V, 0..255 */
@@ -22,6 +25,7 @@ export function makeMesh(parts: {
   vertices: Float32Array
   triangles: Uint32Array
   faces?: Uint32Array | undefined
+  surfaces?: readonly CadSurface[] | undefined
   unmeasured?: Uint8Array | undefined
   colours?: Uint8Array | undefined
 }): Mesh {
@@ -30,6 +34,7 @@ export function makeMesh(parts: {
     vertices: parts.vertices,
     triangles: parts.triangles,
     ...(parts.faces ? { faces: parts.faces } : {}),
+    ...(parts.faces && parts.surfaces ? { surfaces: parts.surfaces } : {}),
     ...(parts.unmeasured ? { unmeasured: parts.unmeasured } : {}),
     ...(parts.colours ? { colours: parts.colours } : {}),
   }
@@ -205,5 +210,17 @@ export function transformMesh(mesh: Mesh, pose: ArrayLike<number>): Mesh {
   const vertices = f32(v.length)
   for (let i = 0; i < v.length; i += 3)
     for (let r = 0; r < 3; r++) vertices[i + r] = pose[4 * r] * v[i] + pose[4 * r + 1] * v[i + 1] + pose[4 * r + 2] * v[i + 2] + pose[4 * r + 3]
-  return makeMesh({ ...mesh, vertices })
+  return makeMesh({ ...mesh, vertices, surfaces: mesh.surfaces?.map((s) => movedSurface(s, pose)) })
+}
+
+/** A face's exact surface in another frame. */
+export function movedSurface(s: CadSurface, pose: ArrayLike<number>): CadSurface {
+  const turn = (v: readonly number[]) => [0, 1, 2].map((r) => pose[4 * r] * v[0] + pose[4 * r + 1] * v[1] + pose[4 * r + 2] * v[2]) as [number, number, number]
+  const place = (v: readonly number[]) => turn(v).map((c, r) => c + pose[4 * r + 3]) as [number, number, number]
+  return {
+    ...s,
+    ...('point' in s ? { point: place(s.point) } : {}),
+    ...('normal' in s ? { normal: turn(s.normal) } : {}),
+    ...('axis' in s ? { axis: turn(s.axis) } : {}),
+  }
 }

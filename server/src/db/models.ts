@@ -1,5 +1,6 @@
 import { DataTypes, Model, Sequelize, type CreationOptional, type InferAttributes, type InferCreationAttributes } from 'sequelize'
 import type { Problem, Role, Step } from '@oak-gauge/contract'
+import type { CadSurface } from '@oak-gauge/core/base/cad.ts'
 import type { Evidence } from '@oak-gauge/core/operations/operation.ts'
 
 export class JobRow extends Model<InferAttributes<JobRow>, InferCreationAttributes<JobRow>> {
@@ -85,6 +86,8 @@ export interface ItemMeta {
   count: number
   box: number[] | null
   faces: number
+  /** of a mesh from CAD: what each face is */
+  surfaces?: CadSurface[]
   /** of points: distance between neighbours, mm */
   spacing?: number
   unit?: string

@@ -55,6 +55,12 @@ export function fileRoutes(db: Database, queue: Queue, keeper: ScannerKeeper): R
     await sendArrays(db, item.display, req.query['whole'] === '1' ? item.arrays : undefined, res)
   })
 
+  /** What each face of a CAD nominal is, by its number; none for other meshes. */
+  r.get('/items/:id/surfaces', async (req, res) => {
+    const item = await itemOr404(req.params.id)
+    res.json(item.meta.surfaces ?? [])
+  })
+
   r.get('/items/:id/file', async (req, res) => {
     const item = await itemOr404(req.params.id)
     const { parts, ending } = await written(db, item, typeof req.query['format'] === 'string' ? req.query['format'] : 'stl')

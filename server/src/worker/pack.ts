@@ -35,7 +35,7 @@ export function packValue(v: Value): { arrays: Arrays; meta: ItemMeta } {
     if (v.faces) for (const f of v.faces) if (f >= faces) faces = f + 1
     return {
       arrays: present({ vertices: v.vertices, triangles: v.triangles, faces: v.faces, unmeasured: v.unmeasured, colours: v.colours }),
-      meta: { count: v.triangles.length / 3, box: [...boundingBox(v.vertices)], faces },
+      meta: { count: v.triangles.length / 3, box: [...boundingBox(v.vertices)], faces, ...(v.surfaces ? { surfaces: [...v.surfaces] } : {}) },
     }
   }
   if (v.kind === 'markers')
@@ -75,6 +75,7 @@ export function unpackItem(row: ItemRow, a: Arrays): Item {
         vertices: a['vertices'] as Float32Array,
         triangles: a['triangles'] as Uint32Array,
         faces: a['faces'] as Uint32Array | undefined,
+        surfaces: row.meta.surfaces,
         unmeasured: a['unmeasured'] as Uint8Array | undefined,
         colours: a['colours'] as Uint8Array | undefined,
       }),

@@ -7,6 +7,7 @@ import type { Inputs, Item } from '@oak-gauge/core/operations/operation.ts'
 import { fieldLevel, meshLevel, pointsLevel, type DisplayLevel } from '@oak-gauge/core/shape/display.ts'
 import { estimateNormals } from '@oak-gauge/core/shape/normals.ts'
 import { makePoints } from '@oak-gauge/core/shape/points.ts'
+import { cadProcess } from '@oak-gauge/cad'
 import { threadPool } from '@oak-gauge/threads'
 import { fileSource } from '../blobs.ts'
 import { toProblem } from '../problem.ts'
@@ -20,6 +21,7 @@ if (!port) throw new Error('runner.ts runs as a worker thread only')
 const { url } = workerData as { url: string }
 const db = new pg.Pool({ connectionString: url, max: 2 })
 const pool = threadPool()
+const cad = cadProcess()
 
 port.on('message', (r: RunRequest) => {
   const say = (m: FromRunner) => port.postMessage(m)
@@ -32,6 +34,7 @@ async function run(r: RunRequest, say: (m: FromRunner) => void): Promise<void> {
   let last = 0
   const ctx: RunContext = {
     parallel: pool,
+    cad,
     signal: {
       get aborted() {
         return Atomics.load(r.cancel, 0) === 1

@@ -6,6 +6,8 @@ import { useStep } from '../../job/useStep.ts'
 import { Numbers, StepProblem, Warnings, WorkCard } from '../../job/WorkCard.tsx'
 import { useAppDispatch, useAppSelector } from '../../store.ts'
 import { view } from '../../view/viewSlice.ts'
+import { surfaceWords } from '../../looks/surface.ts'
+import { useSurfacesQuery } from '../../api.ts'
 import { Toggle } from '../clean/CleanCard.tsx'
 import type { CardProps } from '../cards.ts'
 
@@ -96,6 +98,7 @@ export function DatumCard({ go }: CardProps) {
           )}
         </div>
       )}
+      {choosable && faces.length > 0 && <ChosenFaces item={nominal.id} faces={faces} />}
       <Toggle
         label="Find the rough pose by shape"
         value={shape}
@@ -110,5 +113,28 @@ export function DatumCard({ go }: CardProps) {
         </>
       )}
     </WorkCard>
+  )
+}
+
+const SHOWN = 5
+
+/** What was chosen, as the drawing has it. Says nothing of a nominal that came as triangles. */
+function ChosenFaces({ item, faces }: { item: string; faces: number[] }) {
+  const { data } = useSurfacesQuery(item)
+  const known = faces.flatMap((f) => (data?.[f] ? [{ f, words: surfaceWords(data[f]) }] : []))
+  const dispatch = useAppDispatch()
+  if (known.length === 0) return null
+  return (
+    <ul className="chosen-faces">
+      {known.slice(-SHOWN).map(({ f, words }) => (
+        <li key={f} data-face={f}>
+          <span className="figure">{words}</span>
+          <Button size="small" type="text" aria-label={`Let go of ${words}`} onClick={() => dispatch(view.faces(faces.filter((o) => o !== f)))}>
+            ×
+          </Button>
+        </li>
+      ))}
+      {known.length > SHOWN && <li className="soft">and {known.length - SHOWN} more</li>}
+    </ul>
   )
 }

@@ -1,0 +1,15 @@
+import type { CadSurface } from '@oak-gauge/core/base/cad.ts'
+
+const mm = (v: number) => Number(v.toPrecision(7)).toString()
+const degrees = (v: number) => Number(((v * 180) / Math.PI).toPrecision(6)).toString()
+const PLAIN: Record<CadSurface['kind'], string> = { plane: 'plane', cylinder: 'cylinder', cone: 'cone', sphere: 'ball', torus: 'ring', free: 'free form' }
+const HOLLOW: Partial<Record<CadSurface['kind'], string>> = { cylinder: 'bore', cone: 'countersink', sphere: 'hollow ball', torus: 'groove' }
+
+/** What a face of the drawing is, in a technician's words: "bore ⌀ 10 mm". */
+export function surfaceWords(s: CadSurface): string {
+  const name = 'hollow' in s && s.hollow ? (HOLLOW[s.kind] ?? PLAIN[s.kind]) : PLAIN[s.kind]
+  if (s.kind === 'cylinder' || s.kind === 'sphere') return `${name} ⌀ ${mm(2 * s.radius)} mm`
+  if (s.kind === 'cone') return `${name} of ${degrees(2 * s.halfAngle)}°`
+  if (s.kind === 'torus') return `${name} of radius ${mm(s.minor)} round ⌀ ${mm(2 * s.major)} mm`
+  return `${name}, ${mm(Number(s.area.toPrecision(4)))} mm²`
+}
