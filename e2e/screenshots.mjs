@@ -123,6 +123,13 @@ if (wants('job')) {
   await press('Fit on all faces')
   await ended()
   await drawn()
+  for (const [x, y] of [
+    [300, 420],
+    [430, 440],
+  ]) {
+    await p.mouse.click(x, y)
+    await pause(600)
+  }
   await shot('datum')
   await press('Go on to Inspect')
   await press('Compare')

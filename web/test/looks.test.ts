@@ -15,7 +15,7 @@ describe('faces of a drawing in words', () => {
     [{ ...at, kind: 'cone', radius: 2, halfAngle: Math.PI / 4, hollow: true }, 'countersink of 90°'],
     [{ ...at, kind: 'torus', major: 12, minor: 2.5, hollow: false }, 'ring of radius 2.5 round ⌀ 24 mm'],
     [{ ...at, kind: 'sphere', radius: 4, hollow: true }, 'hollow ball ⌀ 8 mm'],
-    [{ ...at, kind: 'plane', normal: [0, 0, 1] }, 'plane, 4659 mm²'],
+    [{ ...at, kind: 'plane', normal: [0, 0, 1] }, 'plane, 4\u202f659 mm²'],
     [{ kind: 'free', area: 0.01234 }, 'free form, 0.01234 mm²'],
   ])('%#', (s, words) => expect(surfaceWords(s)).toBe(words))
 })

@@ -1,4 +1,5 @@
 import type { CadSurface } from '@oak-gauge/core/base/cad.ts'
+import { count } from './quantity.ts'
 
 const mm = (v: number) => Number(v.toPrecision(7)).toString()
 const degrees = (v: number) => Number(((v * 180) / Math.PI).toPrecision(6)).toString()
@@ -11,5 +12,5 @@ export function surfaceWords(s: CadSurface): string {
   if (s.kind === 'cylinder' || s.kind === 'sphere') return `${name} ⌀ ${mm(2 * s.radius)} mm`
   if (s.kind === 'cone') return `${name} of ${degrees(2 * s.halfAngle)}°`
   if (s.kind === 'torus') return `${name} of radius ${mm(s.minor)} round ⌀ ${mm(2 * s.major)} mm`
-  return `${name}, ${mm(Number(s.area.toPrecision(4)))} mm²`
+  return `${name}, ${count(Number(s.area.toPrecision(4)))} mm²`
 }
