@@ -8,14 +8,14 @@ import { creased, normalsOf, seamed } from '../src/view/geometry.ts'
 import { previewTrim } from '../src/stages/clean/trim.ts'
 
 describe('faces of a drawing in words', () => {
-  const at = { area: 4658.98, point: [0, 0, 0], axis: [0, 0, 1] }
+  const at: Omit<Extract<CadSurface, { kind: 'torus' }>, 'kind' | 'major' | 'minor' | 'hollow'> = { area: 4658.98, point: [0, 0, 0], axis: [0, 0, 1] }
   test.each<[CadSurface, string]>([
     [{ ...at, kind: 'cylinder', radius: 5.0000000001, hollow: true }, 'bore ⌀ 10 mm'],
     [{ ...at, kind: 'cylinder', radius: 15.875, hollow: false }, 'cylinder ⌀ 31.75 mm'],
     [{ ...at, kind: 'cone', radius: 2, halfAngle: Math.PI / 4, hollow: true }, 'countersink of 90°'],
     [{ ...at, kind: 'torus', major: 12, minor: 2.5, hollow: false }, 'ring of radius 2.5 round ⌀ 24 mm'],
-    [{ ...at, kind: 'sphere', radius: 4, hollow: true }, 'hollow ball ⌀ 8 mm'],
-    [{ ...at, kind: 'plane', normal: [0, 0, 1] }, 'plane, 4\u202f659 mm²'],
+    [{ kind: 'sphere', area: at.area, point: at.point, radius: 4, hollow: true }, 'hollow ball ⌀ 8 mm'],
+    [{ kind: 'plane', area: at.area, point: at.point, normal: [0, 0, 1] }, 'plane, 4\u202f659 mm²'],
     [{ kind: 'free', area: 0.01234 }, 'free form, 0.01234 mm²'],
   ])('%#', (s, words) => expect(surfaceWords(s)).toBe(words))
 })

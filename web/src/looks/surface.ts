@@ -12,5 +12,5 @@ export function surfaceWords(s: CadSurface): string {
   if (s.kind === 'cylinder' || s.kind === 'sphere') return `${name} ⌀ ${mm(2 * s.radius)} mm`
   if (s.kind === 'cone') return `${name} of ${degrees(2 * s.halfAngle)}°`
   if (s.kind === 'torus') return `${name} of radius ${mm(s.minor)} round ⌀ ${mm(2 * s.major)} mm`
-  return `${name}, ${count(Number(s.area.toPrecision(4)))} mm²`
+  return `${name}, ${s.area >= 1000 ? count(Number(s.area.toPrecision(4))) : mm(Number(s.area.toPrecision(4)))} mm²`
 }
