@@ -27,6 +27,7 @@ import { BOLTS, BORE_HEIGHT, bracket, NOMINAL_BRACKET } from '@oak-gauge/demo/pa
 import { tessellate } from '@oak-gauge/demo/cad.ts'
 import { benchViews, record, smallPose, type Recorded } from '@oak-gauge/demo/passes.ts'
 import { benchBroken } from './broken.ts'
+import { benchCad } from './cad.ts'
 import { openInBrowser } from './browser.ts'
 import { benchCalibration } from './calibrate.ts'
 import { benchMany } from './many.ts'
@@ -113,6 +114,7 @@ const add = (what: string, got: string, must: string, aim: string) => {
 if (wants('calibrate')) benchCalibration(add)
 if (wants('markers')) benchMarkers(add)
 if (wants('verdicts')) await benchVerdicts(keptScene, ctx, add, (line) => process.stderr.write(`${line}\n`))
+if (wants('cad')) await benchCad(add)
 if (only.includes('broken')) await benchBroken(add, (line) => process.stderr.write(`${line}\n`))
 if (only.includes('zoo')) {
   // hours of it: only when asked for
@@ -120,7 +122,7 @@ if (only.includes('zoo')) {
   await pool.close()
   process.exit(0)
 }
-if (only.length && only.every((p) => ['calibrate', 'markers', 'broken', 'verdicts'].includes(p))) {
+if (only.length && only.every((p) => ['cad', 'calibrate', 'markers', 'broken', 'verdicts'].includes(p))) {
   // the passes are not needed
   await report()
   process.exit(0)

@@ -1,15 +1,8 @@
 import type { OpenCascadeInstance, TopoDS_Face } from 'replicad-opencascadejs'
 import type { CadSurface } from '@oak-gauge/core/base/cad.ts'
+import { cross, dot, length, minus, unit, type Vec3 } from '@oak-gauge/core/base/vec3.ts'
 
-type Vector = [number, number, number]
-const minus = (a: Vector, b: Vector): Vector => [a[0] - b[0], a[1] - b[1], a[2] - b[2]]
-const middle = (a: Vector, b: Vector): Vector => [(a[0] + b[0]) / 2, (a[1] + b[1]) / 2, (a[2] + b[2]) / 2]
-const dot = (a: Vector, b: Vector) => a[0] * b[0] + a[1] * b[1] + a[2] * b[2]
-const cross = (a: Vector, b: Vector): Vector => [a[1] * b[2] - a[2] * b[1], a[2] * b[0] - a[0] * b[2], a[0] * b[1] - a[1] * b[0]]
-const unit = (a: Vector): Vector => {
-  const l = Math.hypot(...a) || 1
-  return [a[0] / l, a[1] / l, a[2] / l]
-}
+const middle = (a: Vec3, b: Vec3): Vec3 => [(a[0] + b[0]) / 2, (a[1] + b[1]) / 2, (a[2] + b[2]) / 2]
 
 /**
  * The exact surface of a face in the body's frame, mm. Read off points of its parametrisation (ISO 10303-42, 4.5: u runs round, v along or up), since the
@@ -21,14 +14,14 @@ export function surfaceOf(oc: OpenCascadeInstance, face: TopoDS_Face): CadSurfac
   const area = Math.abs(props.Mass())
   props.delete()
   const adaptor = new oc.BRepAdaptor_Surface(face, true)
-  const at = (u: number, v: number): Vector => {
+  const at = (u: number, v: number): Vec3 => {
     const p = adaptor.EvalD0(u, v)
-    const out: Vector = [p.X(), p.Y(), p.Z()]
+    const out: Vec3 = [p.X(), p.Y(), p.Z()]
     p.delete()
     return out
   }
   /** out of the body, in the middle of the face */
-  const outward = (u: number, v: number): Vector => {
+  const outward = (u: number, v: number): Vec3 => {
     const d = adaptor.EvalD1(u, v)
     const n = unit(cross([d.D1U.X(), d.D1U.Y(), d.D1U.Z()], [d.D1V.X(), d.D1V.Y(), d.D1V.Z()]))
     return face.Orientation() === oc.TopAbs_Orientation.TopAbs_REVERSED ? [-n[0], -n[1], -n[2]] : n
@@ -49,12 +42,12 @@ export function surfaceOf(oc: OpenCascadeInstance, face: TopoDS_Face): CadSurfac
         const radial = minus(a, b)
         const turned = minus(at(half, v), point)
         let axis = unit(cross(radial, turned))
-        const radius = Math.hypot(...radial) / 2
+        const radius = length(radial) / 2
         const hollow = dot(outward(u, v), minus(at(u, v), point)) < 0
         if (adaptor.GetType() === GeomAbs_Cylinder) return { kind: 'cylinder', area, point, axis, radius, hollow }
         const along = minus(higher, a)
         if (dot(along, axis) < 0) axis = [-axis[0], -axis[1], -axis[2]]
-        const grows = Math.hypot(...minus(higher, at(Math.PI, v + 1))) / 2 - radius
+        const grows = length(minus(higher, at(Math.PI, v + 1))) / 2 - radius
         let halfAngle = Math.atan2(grows, dot(along, axis))
         if (halfAngle < 0) {
           halfAngle = -halfAngle
@@ -65,7 +58,7 @@ export function surfaceOf(oc: OpenCascadeInstance, face: TopoDS_Face): CadSurfac
       case GeomAbs_Sphere: {
         const [a, b] = [at(0, 0), at(Math.PI, 0)]
         const point = middle(a, b)
-        return { kind: 'sphere', area, point, radius: Math.hypot(...minus(a, b)) / 2, hollow: dot(outward(u, v), minus(at(u, v), point)) < 0 }
+        return { kind: 'sphere', area, point, radius: length(minus(a, b)) / 2, hollow: dot(outward(u, v), minus(at(u, v), point)) < 0 }
       }
       case GeomAbs_Torus: {
         const [a, b, inner] = [at(0, 0), at(Math.PI, 0), at(0, Math.PI)]
@@ -78,8 +71,8 @@ export function surfaceOf(oc: OpenCascadeInstance, face: TopoDS_Face): CadSurfac
           area,
           point,
           axis,
-          major: Math.hypot(...minus(ring, point)),
-          minor: Math.hypot(...minus(a, inner)) / 2,
+          major: length(minus(ring, point)),
+          minor: length(minus(a, inner)) / 2,
           hollow: dot(outward(u, v), minus(at(u, v), tube)) < 0,
         }
       }

@@ -6,6 +6,7 @@
  */
 export { OakError } from './base/errors.ts'
 export { fromRotationVector, identity, invertRigid, multiply, transformPoint, translation, type Mat4 } from './base/mat4.ts'
+export type { CadKernel, CadShape, CadSurface } from './base/cad.ts'
 export { quietContext, type Parallel, type RunContext } from './base/run.ts'
 
 export type { Field } from './shape/field.ts'
@@ -29,6 +30,8 @@ export { mergePasses, type MergeOptions } from './merge/merge.ts'
 export { closeGaps } from './repair/gaps.ts'
 export { orient } from './repair/orientation.ts'
 export { reduceMesh } from './repair/reduce.ts'
+export { byDifferences, leastSquares, type LeastSquaresFit, type Residuals } from './fit/leastsquares.ts'
+export { fitSphere, type SphereFit } from './fit/sphere.ts'
 export { bestFit, type BestFitOptions, type BestFitResult } from './datum/bestfit.ts'
 export { deviationTo } from './inspect/deviation.ts'
 export { meshFacts, type MeshFacts } from './measure/facts.ts'

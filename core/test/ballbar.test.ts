@@ -90,13 +90,14 @@ describe('ball bar', () => {
   it('one sphere, none, or another bar: said', () => {
     const half = scanned(1).filter((_, i) => i < 2700)
     expect(() => readBar(half, BAR, 20)).toThrow('Only one sphere')
+    const dust = seeded(5)
     expect(() =>
       readBar(
-        Array.from({ length: 3000 }, (_, i) => Math.sin(i) * 50),
+        Array.from({ length: 3000 }, () => 100 * dust.next()),
         BAR,
         20,
       ),
-    ).toThrow(/No sphere|apart/)
+    ).toThrow('No sphere')
     expect(() => readBar(scanned(1), { ...BAR, distance: 150 }, 20)).toThrow(/mm apart; the bar has 150.0 mm/)
   })
   it('a verdict carries uncertainty (ISO 14253-1)', () => {

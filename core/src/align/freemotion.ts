@@ -1,3 +1,4 @@
+import { cross, dot, unit } from '../base/vec3.ts'
 import { jacobiEigen } from '../base/eigen.ts'
 import type { Adjustment } from './adjustment.ts'
 import type { Unknowns } from './unknowns.ts'
@@ -61,8 +62,6 @@ interface Twist {
 }
 
 const middleOf = (job: Adjustment, i: number) => [job.centres[3 * i], job.centres[3 * i + 1], job.centres[3 * i + 2]]
-const cross = (a: number[], b: number[]) => [a[1] * b[2] - a[2] * b[1], a[2] * b[0] - a[0] * b[2], a[0] * b[1] - a[1] * b[0]]
-const dot = (a: number[], b: number[]) => a[0] * b[0] + a[1] * b[1] + a[2] * b[2]
 
 /** The same motion, its shift told at another place. */
 function moved(t: Twist, from: number[], to: number[]): Twist {
@@ -118,11 +117,6 @@ function motionsOf(job: Adjustment, passes: number[], twists: Twist[]): FreeMoti
     })
   }
   return out
-}
-
-function unit(v: number[]): number[] {
-  const l = Math.hypot(...v)
-  return v.map((x) => x / l)
 }
 
 /** Of both directions of a line the one whose largest part is positive. */

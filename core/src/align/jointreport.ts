@@ -1,3 +1,4 @@
+import { unionFind } from '../base/unionfind.ts'
 import { f32 } from '../base/arrays.ts'
 import { transformPoint, type Mat4 } from '../base/mat4.ts'
 import { cholesky, choleskyInverse } from '../base/solve.ts'
@@ -267,9 +268,8 @@ function movedBy(job: Adjustment, i: number): number {
 
 /** Passes that no chain of pairs, nor their setup's record, ties to the anchor. */
 function connectedApart(n: number, pairs: { a: number; b: number }[], anchor: number, job: Adjustment): number[] {
-  const group = Array.from({ length: n }, (_, i) => i)
-  const find = (i: number): number => (group[i] === i ? i : (group[i] = find(group[i])))
-  for (const p of pairs) group[find(p.a)] = find(p.b)
-  for (let i = 0; i < n; i++) for (let j = 0; j < i; j++) if (job.setups[i] === job.setups[j]) group[find(i)] = find(j)
-  return group.map((_, i) => i).filter((i) => find(i) !== find(anchor))
+  const { find, join } = unionFind(n)
+  for (const p of pairs) join(p.a, p.b)
+  for (let i = 0; i < n; i++) for (let j = 0; j < i; j++) if (job.setups[i] === job.setups[j]) join(i, j)
+  return Array.from({ length: n }, (_, i) => i).filter((i) => find(i) !== find(anchor))
 }

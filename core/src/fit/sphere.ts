@@ -1,5 +1,9 @@
 import { OakError } from '../base/errors.ts'
-import { cholesky, choleskyInverse, choleskySolve } from '../base/solve.ts'
+import { cholesky, choleskySolve } from '../base/solve.ts'
+import { leastSquares, type LeastSquaresFit } from './leastsquares.ts'
+
+/** of the first radius: a centre beyond that is one of a plane */
+const FAR = 1e6
 
 export interface SphereFit {
   centre: [number, number, number]
@@ -12,7 +16,7 @@ export interface SphereFit {
 }
 
 /**
- * Least-squares sphere by orthogonal distance: algebraic start, then Gauss-Newton on centre and radius (Forbes 1991). points: 3N mm;
+ * Least-squares sphere by orthogonal distance: algebraic start, then on centre and radius (Forbes 1991). points: 3N mm;
  * fixedRadius: only the centre is solved for. Coordinates are taken from their mean, so that parts far from the origin lose nothing.
  * Throws 'fit-impossible' with fewer than 4 points (3 with fixed radius) or points on a plane or line.
  */
@@ -23,66 +27,36 @@ export function fitSphere(points: ArrayLike<number>, fixedRadius?: number): Sphe
   const mean = [0, 0, 0]
   for (let i = 0; i < 3 * n; i++) mean[i % 3] += points[i] / n
   const [x0, y0, z0, r0] = algebraic(points, n, mean, fixedRadius)
-  let [x, y, z, r] = [x0, y0, z0, r0]
-  const m = new Float64Array(16)
-  const b = new Float64Array(4)
-  let ss = 0
-  for (let round = 0; round < 100; round++) {
-    m.fill(0)
-    b.fill(0)
-    ss = 0
-    for (let i = 0; i < 3 * n; i += 3) {
-      const dx = points[i] - mean[0] - x
-      const dy = points[i + 1] - mean[1] - y
-      const dz = points[i + 2] - mean[2] - z
-      const d = Math.sqrt(dx * dx + dy * dy + dz * dz)
-      if (d === 0) continue
-      const e = d - r
-      ss += e * e
-      const j0 = -dx / d
-      const j1 = -dy / d
-      const j2 = -dz / d
-      m[0] += j0 * j0
-      m[4] += j0 * j1
-      m[5] += j1 * j1
-      m[8] += j0 * j2
-      m[9] += j1 * j2
-      m[10] += j2 * j2
-      m[12] -= j0
-      m[13] -= j1
-      m[14] -= j2
-      b[0] -= j0 * e
-      b[1] -= j1 * e
-      b[2] -= j2 * e
-      b[3] += e
-    }
-    m[15] = n
-    const { a, right } = system(m, b, unknowns)
-    const l = cholesky(a, unknowns)
-    if (!l) throw flat()
-    const step = choleskySolve(l, right, unknowns)
-    x += step[0]
-    y += step[1]
-    z += step[2]
-    if (unknowns === 4) r += step[3]
-    const size = Math.hypot(step[0], step[1], step[2])
-    if (!Number.isFinite(size) || size > 1e6 * (r + 1)) throw flat()
-    if (size < 1e-12 * (Math.abs(r) + 1)) break
+  const from = unknowns === 4 ? [x0, y0, z0, r0] : [x0, y0, z0]
+  let f: LeastSquaresFit
+  try {
+    f = leastSquares(
+      {
+        count: n,
+        at(p, i, slope) {
+          const dx = points[3 * i] - mean[0] - p[0]
+          const dy = points[3 * i + 1] - mean[1] - p[1]
+          const dz = points[3 * i + 2] - mean[2] - p[2]
+          const d = Math.sqrt(dx * dx + dy * dy + dz * dz)
+          const inverse = d > 0 ? 1 / d : 0
+          slope[0] = -dx * inverse
+          slope[1] = -dy * inverse
+          slope[2] = -dz * inverse
+          if (unknowns === 4) slope[3] = -1
+          return d - (fixedRadius ?? p[3])
+        },
+      },
+      from,
+    )
+  } catch (e) {
+    throw e instanceof OakError ? flat() : e
   }
-  const { a } = system(m, b, unknowns)
-  const l = cholesky(a, unknowns)
-  if (!l) throw flat()
-  const sigma = Math.sqrt(ss / Math.max(1, n - unknowns))
-  const inverse = choleskyInverse(l, unknowns)
+  const [x, y, z] = f.parameters
+  const radius = fixedRadius ?? f.parameters[3]
+  if (!(Math.hypot(x, y, z) < FAR * (r0 + 1)) || !(radius > 0)) throw flat()
   const covariance = new Float64Array(16)
-  for (let i = 0; i < unknowns; i++) for (let j = 0; j < unknowns; j++) covariance[4 * i + j] = inverse[unknowns * i + j] * sigma * sigma
-  return { centre: [x + mean[0], y + mean[1], z + mean[2]], radius: r, rms: Math.sqrt(ss / n), sigma, covariance }
-}
-
-function system(m: Float64Array, b: Float64Array, k: number): { a: Float64Array; right: Float64Array } {
-  const a = new Float64Array(k * k)
-  for (let i = 0; i < k; i++) for (let j = 0; j <= i; j++) a[k * i + j] = a[k * j + i] = m[4 * i + j]
-  return { a, right: b.slice(0, k) }
+  for (let i = 0; i < unknowns; i++) for (let j = 0; j < unknowns; j++) covariance[4 * i + j] = f.covariance[unknowns * i + j]
+  return { centre: [x + mean[0], y + mean[1], z + mean[2]], radius, rms: Math.sqrt(f.sum / n), sigma: f.sigma, covariance }
 }
 
 /** Smallest algebraic residual: |p|² = 2 c.p + (r² - |c|²), linear in c and the bracket. */

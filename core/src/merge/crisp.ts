@@ -1,3 +1,4 @@
+import { cross, dot } from '../base/vec3.ts'
 import { f32, GrowF32, GrowU32, u32, u8 } from '../base/arrays.ts'
 import type { RunContext } from '../base/run.ts'
 import { makeMesh, vertexCount, type Mesh } from '../shape/mesh.ts'
@@ -127,8 +128,6 @@ export async function crispEdges(mesh: Mesh, field: FieldSource, ctx: RunContext
 }
 
 const distance = (p: number[], q: number[]) => Math.hypot(p[0] - q[0], p[1] - q[1], p[2] - q[2])
-const cross = (a: number[], b: number[]) => [a[1] * b[2] - a[2] * b[1], a[2] * b[0] - a[0] * b[2], a[0] * b[1] - a[1] * b[0]]
-const dot = (a: number[], b: number[]) => a[0] * b[0] + a[1] * b[1] + a[2] * b[2]
 
 /** The place nearest to where p q crosses the edge that lies on the planes of both; the crossing itself when that is far off. */
 function meetTwo(p: number[], np: number[], q: number[], nq: number[]): number[] {

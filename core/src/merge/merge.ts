@@ -1,3 +1,4 @@
+import { unionFind } from '../base/unionfind.ts'
 import { f32, u8 } from '../base/arrays.ts'
 import { OakError } from '../base/errors.ts'
 import { transformArray, transformPoint } from '../base/mat4.ts'
@@ -209,23 +210,12 @@ async function gatherSource(passes: Placed<Points>[], options: MergeOptions, ctx
 export function dropCrumbs(mesh: Mesh, share: number): { mesh: Mesh; dropped: number } {
   const t = mesh.triangles
   // pieces by shared vertices: quicker than by shared edges
-  const parent = new Int32Array(mesh.vertices.length / 3)
-  for (let i = 0; i < parent.length; i++) parent[i] = i
-  const find = (i: number): number => {
-    while (parent[i] !== i) {
-      parent[i] = parent[parent[i]]
-      i = parent[i]
-    }
-    return i
-  }
+  const { find, join } = unionFind(mesh.vertices.length / 3)
   for (let i = 0; i < t.length; i += 3) {
-    const a = find(t[i])
-    for (const k of [1, 2]) {
-      const b = find(t[i + k])
-      if (b !== a) parent[b] = a
-    }
+    join(t[i], t[i + 1])
+    join(t[i], t[i + 2])
   }
-  const area = new Float64Array(parent.length)
+  const area = new Float64Array(mesh.vertices.length / 3)
   let sum = 0
   triangleAreas(mesh).forEach((a, i) => {
     area[find(t[3 * i])] += a

@@ -1,3 +1,4 @@
+import { cross, unit } from '../base/vec3.ts'
 import { f32, GrowF32 } from '../base/arrays.ts'
 import { seeded } from '../base/random.ts'
 import { defineKernel, quietContext, type RunContext } from '../base/run.ts'
@@ -115,13 +116,4 @@ function thinEvenly(a: Float32Array, n: number, limit: number): Float32Array {
   const out = new Float32Array(3 * limit)
   for (let i = 0; i < limit; i++) out.set(a.subarray(3 * Math.floor((i * n) / limit), 3 * Math.floor((i * n) / limit) + 3), 3 * i)
   return out
-}
-
-function cross(a: number[], b: number[]): number[] {
-  return [a[1] * b[2] - a[2] * b[1], a[2] * b[0] - a[0] * b[2], a[0] * b[1] - a[1] * b[0]]
-}
-
-function unit(v: number[]): number[] {
-  const l = Math.hypot(v[0], v[1], v[2])
-  return [v[0] / l, v[1] / l, v[2] / l]
 }

@@ -1,3 +1,4 @@
+import { unionFind } from '../base/unionfind.ts'
 import { f32, u32, u8 } from '../base/arrays.ts'
 import { makeMesh, vertexCount, type Mesh } from './mesh.ts'
 
@@ -71,15 +72,7 @@ export interface Topology {
 export function topology(mesh: Mesh, sides = oppositeSides(mesh)): Topology {
   const t = mesh.triangles
   const n = t.length / 3
-  const parent = new Int32Array(n)
-  for (let i = 0; i < n; i++) parent[i] = i
-  const find = (i: number): number => {
-    while (parent[i] !== i) {
-      parent[i] = parent[parent[i]]
-      i = parent[i]
-    }
-    return i
-  }
+  const { find, join } = unionFind(n)
   let open = 0
   // an edge of three triangles comes three times: once each
   const non = new Set<number>()
@@ -93,9 +86,7 @@ export function topology(mesh: Mesh, sides = oppositeSides(mesh)): Topology {
       non.add(Math.min(a, b) * vertices + Math.max(a, b))
     } else if (o > s) {
       if (t[s] === t[o]) flipped++
-      const a = find((s / 3) | 0)
-      const b = find((o / 3) | 0)
-      if (a !== b) parent[a < b ? b : a] = a < b ? a : b
+      join((s / 3) | 0, (o / 3) | 0)
     }
   }
   const size = new Map<number, number>()
@@ -154,20 +145,7 @@ export function splitPinchedVertices(mesh: Mesh, sides = oppositeSides(mesh)): M
   const t = mesh.triangles.slice()
   const n = vertexCount(mesh)
   // corners joined over shared sides belong to one fan
-  const parent = new Int32Array(t.length)
-  for (let i = 0; i < t.length; i++) parent[i] = i
-  const find = (i: number): number => {
-    while (parent[i] !== i) {
-      parent[i] = parent[parent[i]]
-      i = parent[i]
-    }
-    return i
-  }
-  const join = (a: number, b: number) => {
-    const x = find(a)
-    const y = find(b)
-    if (x !== y) parent[Math.max(x, y)] = Math.min(x, y)
-  }
+  const { find, join } = unionFind(t.length)
   const cornerAt = (tri: number, vertex: number) => (t[3 * tri] === vertex ? 3 * tri : t[3 * tri + 1] === vertex ? 3 * tri + 1 : 3 * tri + 2)
   for (let s = 0; s < t.length; s++) {
     const o = sides[s]

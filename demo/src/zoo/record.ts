@@ -1,3 +1,4 @@
+import { cross } from '@oak-gauge/core/base/vec3.ts'
 import { f32 } from '@oak-gauge/core/base/arrays.ts'
 import { identity, invertRigid, multiply, transformArray, transformPoint, type Mat4 } from '@oak-gauge/core/base/mat4.ts'
 import { seeded } from '@oak-gauge/core/base/random.ts'
@@ -168,8 +169,4 @@ function noiseOf(noise: ZooNoise, unit: number, random: ReturnType<typeof seeded
     const [u, v, w] = [x / unit, y / unit, z / unit]
     return s * (0.7 * random.gauss() + 0.5 * Math.SQRT2 * Math.sin(kx * u + ky * v + phase) + 0.5 * field(u, v, w))
   }
-}
-
-function cross(a: number[], b: number[]): number[] {
-  return [a[1] * b[2] - a[2] * b[1], a[2] * b[0] - a[0] * b[2], a[0] * b[1] - a[1] * b[0]]
 }

@@ -1,3 +1,4 @@
+import { cross } from '@oak-gauge/core/base/vec3.ts'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
 import { fromRotationVector, identity, invertRigid, multiply, transformPoint, type Mat4 } from '@oak-gauge/core/base/mat4.ts'
 import type { RunContext } from '@oak-gauge/core/base/run.ts'
@@ -177,7 +178,6 @@ function judge(scene: ZooScene, passes: ZooPass[], r: JointResult, out: Outcome)
 }
 
 const dot = (a: ArrayLike<number>, b: ArrayLike<number>) => a[0] * b[0] + a[1] * b[1] + a[2] * b[2]
-const cross = (a: ArrayLike<number>, b: ArrayLike<number>) => [a[1] * b[2] - a[2] * b[1], a[2] * b[0] - a[0] * b[2], a[0] * b[1] - a[1] * b[0]]
 const rms = (v: number[][]) => Math.sqrt(v.reduce((s, x) => s + dot(x, x), 0) / Math.max(1, v.length))
 
 /** Displacements less what the given motions explain (Gram-Schmidt over the motions' own displacements). */
