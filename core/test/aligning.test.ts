@@ -124,7 +124,7 @@ describe('judging a pose', () => {
 })
 
 describe('surfels', () => {
-  test('are chosen so that every direction is served, and never more than there are', () => {
+  test('are chosen so that every direction is served, and never more than there are', async () => {
     // 5000 look up, 40 to the side, 10 are not sound
     const n = 5050
     const normals = f32(3 * n)
@@ -132,16 +132,16 @@ describe('surfels', () => {
     for (let i = 0; i < n; i++) normals.set(i < 5000 ? [0, 0, 1] : i < 5040 ? [1, 0, 0] : [0, 1, 0], 3 * i)
     good.fill(0, 5040)
     const ids = Array.from({ length: n }, (_, i) => i)
-    const chosen = balanceByNormal(normals, good, ids, 300)
+    const chosen = await balanceByNormal(normals, good, ids, 300, quietContext)
     const side = [...chosen].filter((i) => i >= 5000).length
     expect(side).toBe(40)
     expect(chosen.length).toBeGreaterThan(250)
     expect(chosen.length).toBeLessThanOrEqual(350)
     expect(new Set(chosen).size).toBe(chosen.length)
-    expect(balanceByNormal(normals, good, ids, 99_999).length).toBe(5040)
+    expect((await balanceByNormal(normals, good, ids, 99_999, quietContext)).length).toBe(5040)
     // twenty that come or go change nobody else's fate but by their number
     const fewer = good.slice().fill(0, 100, 120)
-    const others = balanceByNormal(normals, fewer, ids, 300)
+    const others = await balanceByNormal(normals, fewer, ids, 300, quietContext)
     expect([...others].filter((i) => !chosen.includes(i)).length).toBeLessThan(8)
   })
   test('weigh as much as what they say independently of their neighbours', () => {

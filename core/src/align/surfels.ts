@@ -1,10 +1,10 @@
-import { f32, i32, u8 } from '../base/arrays.ts'
+import { f32, f64, i32, u8 } from '../base/arrays.ts'
 import { lot } from '../base/random.ts'
 import { defineKernel, subProgress, type RunContext } from '../base/run.ts'
 import { quantile } from '../base/stats.ts'
 import { localPlane, newLocalPlane } from '../shape/localplane.ts'
 import { localSurface, newLocalSurface, type LocalSurface, type SurfaceGrid } from '../shape/localsurface.ts'
-import { buildRowGrid, rowRuns, runsFor } from '../space/rowgrid.ts'
+import { buildRowGrid, rowRuns, runsFor, type RowGrid } from '../space/rowgrid.ts'
 import { signAt, type Side } from './side.ts'
 
 /**
@@ -143,7 +143,7 @@ export async function findSurfels(grid: SurfaceGrid, side: Side, radius: number,
   const part = subProgress(ctx, 0.1, 1)
   await ctx.parallel.map(surfelKernel, all, all.good.length, 1024, ctx, (d) => part.progress(d))
   const ids = all.at.map((i) => grid.ids[i])
-  const index = balanceByNormal(all.normals, all.good, ids, samples)
+  const index = await balanceByNormal(all.normals, all.good, ids, samples, ctx)
   const share = independentShare(all.xyz, all.scale, index, radius)
   for (const s of index) share[s] *= all.trust[s]
   const lots = Float32Array.from(ids, (id) => lot(id, EVERY))
@@ -191,28 +191,18 @@ const VOICES = 1500
  * the number of those that look its way, by its own lot: the choice does not hang on the axes, and what comes or goes changes no other's fate.
  * Tried: spread evenly over the surface besides (Matern's second process): no nearer the truth.
  */
-export function balanceByNormal(normals: Float32Array, good: Uint8Array, ids: ArrayLike<number>, target: number): Int32Array {
-  const list: number[] = []
-  for (let s = 0; s < good.length; s++) if (good[s]) list.push(s)
-  if (list.length <= target) return Int32Array.from(list)
+export async function balanceByNormal(normals: Float32Array, good: Uint8Array, ids: ArrayLike<number>, target: number, ctx: RunContext): Promise<Int32Array> {
+  let sound = 0
+  for (let s = 0; s < good.length; s++) if (good[s]) sound++
+  const list = i32(sound)
+  for (let s = 0, o = 0; s < good.length; s++) if (good[s]) list[o++] = s
+  if (sound <= target) return list
   const share = VOICES / list.length
   const heard = list.filter((s) => lot(ids[s], VOICE) < share)
   const voices = f32(3 * heard.length)
   heard.forEach((s, i) => voices.set(normals.subarray(3 * s, 3 * s + 3), 3 * i))
-  const grid = buildRowGrid(voices, ALIKE)
-  const runs = runsFor(grid, ALIKE)
-  const alike = list.map((s) => {
-    const x = normals[3 * s]
-    const y = normals[3 * s + 1]
-    const z = normals[3 * s + 2]
-    let n = 0
-    const m = rowRuns(grid, x, y, z, ALIKE, runs)
-    for (let q = 0; q < m; q++)
-      for (let j = runs[2 * q]; j < runs[2 * q + 1]; j++)
-        if ((grid.xyz[3 * j] - x) ** 2 + (grid.xyz[3 * j + 1] - y) ** 2 + (grid.xyz[3 * j + 2] - z) ** 2 < ALIKE * ALIKE) n++
-    // its own voice, in case nobody else has it
-    return Math.max(n, share)
-  })
+  const alike = f64(sound)
+  await ctx.parallel.map(alikeKernel, { grid: buildRowGrid(voices, ALIKE), normals, list, share, alike }, sound, 512, ctx)
   // probability cap / alike, at most 1; the cap that gives as many as wanted, by bisection
   let [low, high] = [0, Math.max(1, heard.length)]
   for (let it = 0; it < 50; it++) {
@@ -222,8 +212,37 @@ export function balanceByNormal(normals: Float32Array, good: Uint8Array, ids: Ar
     if (sum < target) low = cap
     else high = cap
   }
-  return Int32Array.from(list.filter((s, k) => lot(ids[s], CHOICE) * alike[k] < high))
+  return list.filter((s, k) => lot(ids[s], CHOICE) * alike[k] < high)
 }
+
+/** How many of the voices look the way of each. */
+const alikeKernel = defineKernel(
+  'align.alike',
+  (
+    { grid, normals, list, share, alike }: { grid: RowGrid; normals: Float32Array; list: Int32Array; share: number; alike: Float64Array },
+    start: number,
+    end: number,
+  ) => {
+    const runs = runsFor(grid, ALIKE)
+    for (let k = start; k < end; k++) {
+      const s = list[k]
+      const x = normals[3 * s]
+      const y = normals[3 * s + 1]
+      const z = normals[3 * s + 2]
+      let n = 0
+      const m = rowRuns(grid, x, y, z, ALIKE, runs)
+      for (let q = 0; q < m; q++)
+        for (let j = runs[2 * q]; j < runs[2 * q + 1]; j++) {
+          const dx = grid.xyz[3 * j] - x
+          const dy = grid.xyz[3 * j + 1] - y
+          const dz = grid.xyz[3 * j + 2] - z
+          if (dx * dx + dy * dy + dz * dz < ALIKE * ALIKE) n++
+        }
+      // its own voice, in case nobody else has it
+      alike[k] = Math.max(n, share)
+    }
+  },
+)
 
 /**
  * Share of independent information of each chosen surfel: its surface averages the points of a disc, and the discs of neighbouring surfels
