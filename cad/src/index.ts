@@ -2,7 +2,7 @@ import { fork } from 'node:child_process'
 import { existsSync } from 'node:fs'
 import { fileURLToPath } from 'node:url'
 import type { CadKernel, CadShape } from '@oak-gauge/core/base/cad.ts'
-import { Cancelled, OakError } from '@oak-gauge/core/base/errors.ts'
+import { Cancelled, OakError, receiveError } from '@oak-gauge/core/base/errors.ts'
 import type { FromCad, ToCad } from './process.ts'
 
 /**
@@ -29,9 +29,7 @@ export function cadProcess({ seconds = 180, megabytes = 4000, file = builtProces
         const watching = setInterval(() => {
           if (signal.aborted) done(() => reject(new Cancelled()))
         }, 100)
-        child.on('message', (m: FromCad) =>
-          done(() => ('shape' in m ? resolve(m.shape) : reject(new OakError(m.error.code, m.error.message, { remedy: m.error.remedy })))),
-        )
+        child.on('message', (m: FromCad) => done(() => ('shape' in m ? resolve(m.shape) : reject(receiveError(m.error)))))
         child.on('error', (e) => done(() => reject(broken(e.message))))
         child.on('exit', (code, signal) => done(() => reject(broken(signal ?? `code ${code}`))))
         child.send({ bytes, seconds, megabytes, ...(chord === undefined ? {} : { chord }), ...(origin ? { origin } : {}) } satisfies ToCad)

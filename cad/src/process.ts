@@ -1,6 +1,6 @@
 import { isMainThread, parentPort, Worker, workerData } from 'node:worker_threads'
 import type { CadShape } from '@oak-gauge/core/base/cad.ts'
-import { OakError } from '@oak-gauge/core/base/errors.ts'
+import { OakError, sendError, type SentError } from '@oak-gauge/core/base/errors.ts'
 import { readShape } from './kernel.ts'
 
 export interface ToCad {
@@ -10,7 +10,7 @@ export interface ToCad {
   seconds: number
   megabytes: number
 }
-export type FromCad = { shape: CadShape } | { error: { code: string; message: string; remedy: string } }
+export type FromCad = { shape: CadShape } | { error: SentError }
 
 /** The CAD kernel's own process: a thread reads, the first one watches time and memory, and ends with whoever asked. */
 if (isMainThread) {
@@ -25,8 +25,7 @@ if (isMainThread) {
 }
 
 function failed(e: unknown): FromCad {
-  const { code, message, remedy } = e instanceof OakError ? e : new OakError('bad-step', `The CAD kernel broke down on the file (${String(e)}).`, REPAIR)
-  return { error: { code, message, remedy } }
+  return { error: sendError(e instanceof OakError ? e : new OakError('bad-step', `The CAD kernel broke down on the file (${String(e)}).`, REPAIR)) }
 }
 
 const REPAIR = { remedy: 'Export it again as AP214 or AP242, with solids, and the part alone.' }

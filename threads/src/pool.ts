@@ -2,7 +2,7 @@ import { existsSync } from 'node:fs'
 import { availableParallelism } from 'node:os'
 import { fileURLToPath } from 'node:url'
 import { Worker } from 'node:worker_threads'
-import { Cancelled } from '@oak-gauge/core/base/errors.ts'
+import { Cancelled, OakError, receiveError, type SentError } from '@oak-gauge/core/base/errors.ts'
 import { oneThread, quietContext, type Kernel, type Parallel, type RunContext } from '@oak-gauge/core/base/run.ts'
 
 export type ToThread =
@@ -13,7 +13,7 @@ interface FromThread {
   map: number
   index: number
   result?: unknown
-  error?: string
+  error?: SentError
 }
 
 export interface ThreadPool extends Parallel {
@@ -91,10 +91,15 @@ export function threadPool(threads = availableParallelism(), file = threadFile()
           for (const w of workers.splice(0)) void w.terminate()
           reject(e instanceof Error ? e : new Error(String(e)))
         })
-      const onExit = () => onError(new Error('a thread ended in the middle of its work'))
+      const onExit = () =>
+        onError(
+          new OakError('thread-ended', 'A thread ended in the middle of its work.', {
+            remedy: 'Most often memory is short: close other programs, or thin the passes.',
+          }),
+        )
       const listeners = workers.map((w) => (m: FromThread) => {
         if (m.map !== map || over) return
-        if (m.error !== undefined) return finish(() => reject(new Error(m.error)))
+        if (m.error !== undefined) return finish(() => reject(receiveError(m.error as SentError)))
         if (ctx.signal.aborted) return finish(() => reject(new Cancelled()))
         results[m.index] = m.result as R
         done++

@@ -1,5 +1,6 @@
 import { parentPort } from 'node:worker_threads'
 import '@oak-gauge/core/kernels.ts'
+import { sendError } from '@oak-gauge/core/base/errors.ts'
 import { runKernel } from '@oak-gauge/core/base/run.ts'
 import type { ToThread } from './pool.ts'
 
@@ -16,7 +17,7 @@ port.on('message', (m: ToThread) => {
       if (!job) return
       port.postMessage({ map: m.map, index: m.index, result: runKernel(job.kernel, job.args, m.start, m.end) })
     } catch (error) {
-      port.postMessage({ map: m.map, index: m.index, error: error instanceof Error ? (error.stack ?? error.message) : String(error) })
+      port.postMessage({ map: m.map, index: m.index, error: sendError(error) })
     }
   }
 })

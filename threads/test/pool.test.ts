@@ -3,6 +3,7 @@ import { existsSync, mkdtempSync, writeFileSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 import { fileURLToPath } from 'node:url'
+import { Cancelled, OakError, receiveError, sendError } from '@oak-gauge/core/base/errors.ts'
 import { f32 } from '@oak-gauge/core/base/arrays.ts'
 import { defineKernel, quietContext } from '@oak-gauge/core/base/run.ts'
 import { seeded } from '@oak-gauge/core/base/random.ts'
@@ -85,6 +86,34 @@ describe('work on two threads', () => {
     await expect(pool.map(unknown, {}, 100, 10, quietContext)).rejects.toThrow('kernel test.unknown is not loaded in this thread')
     await deviationTo(tetrahedron, cloud(50_000), Infinity, { ...quietContext, parallel: pool })
   })
+  test('what a kernel refuses keeps its code, place and remedy on the way back', async () => {
+    const folder = mkdtempSync(join(tmpdir(), 'oak-thread-'))
+    const refusing = join(folder, 'thread.mjs')
+    const sent = sendError(new OakError('too-thin', 'The sheet is too thin.', { where: 'pass 3', remedy: 'Scan it finer.' }))
+    writeFileSync(
+      refusing,
+      `import { parentPort } from 'node:worker_threads'
+parentPort.on('message', (m) => m.kind === 'chunk' && parentPort.postMessage({ map: m.map, index: m.index, error: ${JSON.stringify(sent)} }))
+`,
+    )
+    const threads = threadPool(2, refusing)
+    const refused = threads.map(
+      defineKernel('test.refused', () => 1),
+      {},
+      100,
+      10,
+      quietContext,
+    )
+    await expect(refused).rejects.toBeInstanceOf(OakError)
+    await expect(refused).rejects.toMatchObject({ code: 'too-thin', where: 'pass 3', remedy: 'Scan it finer.' })
+    await threads.close()
+    expect(receiveError(sendError(new Cancelled()))).toBeInstanceOf(Cancelled)
+    const strange = receiveError(sendError(new TypeError('x is no function')))
+    expect([strange instanceof OakError, strange.message, strange.stack?.includes('pool.test')]).toEqual([false, 'x is no function', true])
+  })
+  test('more memory than there is: said, with what to do', () => {
+    expect(() => f32(2 ** 52)).toThrow(expect.objectContaining({ code: 'out-of-memory', remedy: 'Thin or trim the passes, or choose a coarser cell.' }))
+  })
   test('work of one chunk stays on the calling thread, where its kernel is known', async () => {
     const here = defineKernel('test.here', (_: object, start: number, end: number) => end - start)
     expect(await pool.map(here, {}, 10, 10, quietContext)).toEqual([10])
@@ -112,7 +141,7 @@ parentPort.on('message', (m) => {
     )
     const fragile = threadPool(2, mortal)
     const kernel = defineKernel('test.size', (_: object, start: number, end: number) => end - start)
-    await expect(fragile.map(kernel, {}, 100, 10, quietContext)).rejects.toThrow('a thread ended')
+    await expect(fragile.map(kernel, {}, 100, 10, quietContext)).rejects.toMatchObject({ code: 'thread-ended' })
     expect(await fragile.map(kernel, {}, 25, 10, quietContext)).toEqual([10, 10, 5])
     await fragile.close()
   })

@@ -1,14 +1,28 @@
+import { OakError } from './errors.ts'
+
 /**
  * Typed arrays on shared memory, so that worker threads read and write them without copying.
  * Where the host has no SharedArrayBuffer (a page that is not cross-origin isolated) they are ordinary ones.
  */
 const Buffer_: new (bytes: number) => ArrayBufferLike = typeof SharedArrayBuffer === 'undefined' ? ArrayBuffer : SharedArrayBuffer
 
-export const f32 = (n: number) => new Float32Array(new Buffer_(n * 4) as ArrayBuffer)
-export const f64 = (n: number) => new Float64Array(new Buffer_(n * 8) as ArrayBuffer)
-export const u32 = (n: number) => new Uint32Array(new Buffer_(n * 4) as ArrayBuffer)
-export const i32 = (n: number) => new Int32Array(new Buffer_(n * 4) as ArrayBuffer)
-export const u8 = (n: number) => new Uint8Array(new Buffer_(n) as ArrayBuffer)
+export const f32 = (n: number) => new Float32Array(memory(n * 4))
+export const f64 = (n: number) => new Float64Array(memory(n * 8))
+export const u32 = (n: number) => new Uint32Array(memory(n * 4))
+export const i32 = (n: number) => new Int32Array(memory(n * 4))
+export const u8 = (n: number) => new Uint8Array(memory(n))
+
+/** Throws OakError 'out-of-memory' where the host has no more. */
+function memory(bytes: number): ArrayBuffer {
+  try {
+    return new Buffer_(bytes) as ArrayBuffer
+  } catch (cause) {
+    throw new OakError('out-of-memory', `The memory of this machine is not enough for this step: ${(bytes / 1e9).toPrecision(2)} GB more were asked for.`, {
+      remedy: 'Thin or trim the passes, or choose a coarser cell.',
+      cause,
+    })
+  }
+}
 
 /** Copy of `a` in shared memory (the array itself when it already lives there). */
 export function shareF32(a: Float32Array): Float32Array {

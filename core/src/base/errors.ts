@@ -23,6 +23,30 @@ export class Cancelled extends OakError {
   }
 }
 
+/** An error as plain words, for a thread or process that must send it. */
+export interface SentError {
+  /** of an OakError */
+  code?: string
+  message: string
+  where?: string
+  remedy?: string
+  stack?: string
+}
+
+export function sendError(e: unknown): SentError {
+  if (e instanceof OakError) return { code: e.code, message: e.message, where: e.where, remedy: e.remedy }
+  return e instanceof Error ? { message: e.message, ...(e.stack ? { stack: e.stack } : {}) } : { message: String(e) }
+}
+
+/** What was sent, as the error that it was: programs find its code again. */
+export function receiveError(s: SentError): Error {
+  if (s.code === 'cancelled') return new Cancelled()
+  if (s.code !== undefined) return new OakError(s.code, s.message, { where: s.where ?? '', remedy: s.remedy ?? '' })
+  const e = new Error(s.message)
+  if (s.stack) e.stack = s.stack
+  return e
+}
+
 /** Same error with the file or item it happened in put in front of `where`. */
 export function inFile(file: string, error: unknown): unknown {
   if (!(error instanceof OakError) || error instanceof Cancelled) return error
