@@ -4,22 +4,32 @@ import { expect, type Page } from '@playwright/test'
 export const press = (page: Page, name: string | RegExp) => page.locator('.card').getByRole('button', { name }).click()
 
 export async function goTo(page: Page, stage: string): Promise<void> {
-  await page
-    .getByRole('navigation', { name: 'Stages' })
-    .getByRole('button', { name: new RegExp(`^${stage}`) })
-    .click()
+  const button = page.getByRole('navigation', { name: 'Stages' }).getByRole('button', { name: new RegExp(`^${stage}`) })
+  await button.click()
+  await expect(button).toHaveAttribute('aria-current', 'step')
   await drawn(page)
 }
 
+/** frames: a page takes two or three from a change to the effects of it */
+const STILL = 6
+
 /** Everything that the stage shall show has arrived and is drawn. */
 export async function drawn(page: Page): Promise<void> {
-  await expect(page.getByLabel('3D view')).toHaveAttribute('data-waiting', '0', { timeout: 60_000 })
-  await page.waitForTimeout(1500)
+  await page.evaluate(() => void (document.body.dataset['still'] = '0'))
+  await page.waitForFunction(
+    (frames) => {
+      const { waiting, settled } = document.querySelector<HTMLElement>('canvas[aria-label="3D view"]')?.dataset ?? {}
+      const still = waiting === '0' && settled === '1' ? Number(document.body.dataset['still']) + 1 : 0
+      document.body.dataset['still'] = String(still)
+      return still > frames
+    },
+    STILL,
+    { polling: 'raf', timeout: 60_000 },
+  )
 }
 
 /** Until the step that was just started has ended. */
 export async function ended(page: Page, timeout = 120_000): Promise<void> {
-  await page.waitForTimeout(700)
   await expect(page.locator('[data-running]')).toHaveCount(0, { timeout })
 }
 

@@ -80,7 +80,6 @@ test('a marker is dragged, and the verdict follows at once', async () => {
   await page.mouse.down()
   for (let k = 1; k <= 8; k++) {
     await page.mouse.move(x + 4 * k, y - 7 * k)
-    await page.waitForTimeout(60)
   }
   await page.mouse.up()
   await expect(near).not.toHaveText(before)

@@ -55,7 +55,7 @@ test('a plate as STL and its STEP as nominal: told apart, faces kept', async () 
 test('datum on chosen faces, inspect, a flag: the STL differs from its STEP by its chords only', async () => {
   await goTo(page, 'Datum')
   await page.keyboard.press('5')
-  await page.waitForTimeout(1200)
+  await drawn(page)
   // a click on the part chooses a face, another lets it go
   await page.mouse.click(480, 300)
   await expect(page.locator('[data-faces]')).toHaveText('1 of 17')
@@ -131,11 +131,10 @@ test('a part brought as a mesh: its gap is closed and flagged, its triangles red
   const whole = (4 / 3) * Math.PI * 8000
   expect(Math.abs((await shownNumber(page, 'volume')) / whole - 1)).toBeLessThan(0.03)
   expect(await shownNumber(page, 'not-measured')).toBeGreaterThan(1)
-  for (let i = 0; i < 4; i++) {
+  for (let left = 4; left >= 1; left--) {
     await page.keyboard.press('z')
-    await page.waitForTimeout(600)
+    await expect(page.getByText(`Ledger, ${left} step${left > 1 ? 's' : ''}`, { exact: true })).toBeVisible()
   }
-  await expect(page.getByText('Ledger, 1 step', { exact: true })).toBeVisible()
 })
 
 test('a page that is left in the middle of a step finds it again, done', async () => {
@@ -147,7 +146,6 @@ test('a page that is left in the middle of a step finds it again, done', async (
   await goTo(page, 'Merge')
   await press(page, 'Merge 1 pass')
   await page.goto('about:blank')
-  await page.waitForTimeout(500)
   await page.goto('/')
   await page.getByRole('link', { name: 'Left alone' }).click()
   await goTo(page, 'Merge')

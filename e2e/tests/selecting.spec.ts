@@ -83,9 +83,7 @@ test('by pairs: the same places on both sides, the result shows while they are p
     [330, 380],
   ]) {
     await page.mouse.click(x, y)
-    await page.waitForTimeout(300)
     await page.mouse.click(x + 414, y)
-    await page.waitForTimeout(300)
   }
   expect(await shownNumber(page, 'pairs-rms')).toBeLessThan(1.5)
   await press(page, /^Align by 4 pairs/)

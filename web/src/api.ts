@@ -18,6 +18,7 @@ import type {
   VerificationDetail,
 } from '@oak-gauge/contract'
 import type { CadSurface } from '@oak-gauge/core/base/cad.ts'
+import { progressSlice } from './progress.ts'
 
 /** Everything asked of the server. Changes reach the open page by server-sent events (live.ts), which mark these answers as stale. */
 export const api = createApi({
@@ -42,14 +43,20 @@ export const api = createApi({
     }),
     runStep: b.mutation<Step, { id: string; request: StepRequest }>({
       query: ({ id, request }) => ({ url: `jobs/${id}/steps`, method: 'POST', body: request }),
+      onQueryStarted: ({ id }, sent) => entered(id, sent),
     }),
     rerunStep: b.mutation<Step[], { id: string; step: string; params: Record<string, unknown> }>({
       query: ({ id, step, params }) => ({ url: `jobs/${id}/steps/${step}/rerun`, method: 'POST', body: { params } }),
+      onQueryStarted: ({ id }, sent) => entered(id, sent),
     }),
     cancelStep: b.mutation<void, { id: string; step: string }>({ query: ({ id, step }) => ({ url: `jobs/${id}/steps/${step}/cancel`, method: 'POST' }) }),
     dismissStep: b.mutation<void, { id: string; step: string }>({ query: ({ id, step }) => ({ url: `jobs/${id}/steps/${step}`, method: 'DELETE' }) }),
     moveHead: b.mutation<JobState, { id: string; step: string | null }>({
       query: ({ id, step }) => ({ url: `jobs/${id}/head`, method: 'POST', body: { step } }),
+      onQueryStarted: async ({ id }, { dispatch, queryFulfilled }) => {
+        const answer = await queryFulfilled.catch(() => undefined)
+        if (answer) dispatch(api.util.updateQueryData('job', id, () => answer.data))
+      },
     }),
     scanners: b.query<ScannerSummary[], void>({ query: () => 'scanners', providesTags: ['Scanners'] }),
     scanner: b.query<ScannerDetail, string>({ query: (id) => `scanners/${id}`, providesTags: (_r, _e, id) => [{ type: 'Scanner', id }] }),
@@ -92,6 +99,31 @@ export const api = createApi({
     fileSize: b.query<{ bytes: number }, { item: string; format: string }>({ query: ({ item, format }) => `items/${item}/file-size?format=${format}` }),
   }),
 })
+
+/** What was taken on is under way from the answer on, though the page's ledger may be of before it: nobody presses a second time in between. */
+async function entered(job: string, { dispatch, queryFulfilled }: { dispatch: (a: never) => unknown; queryFulfilled: Promise<unknown> }): Promise<void> {
+  if (
+    await queryFulfilled.then(
+      () => false,
+      () => true,
+    )
+  )
+    return
+  dispatch(progressSlice.actions.asked({ job, at: Date.now() }) as never)
+  dispatch(api.util.invalidateTags([{ type: 'Job', id: job }]) as never)
+}
+
+/** Requests that change the ledger. */
+const CHANGES = ['runStep', 'rerunStep', 'moveHead']
+/** Whether one is not answered yet, or the page's ledger is still of before its answer. */
+export function isAsking(state: { api: { mutations: object; queries: object }; progress: { asked: Record<string, number> } }): boolean {
+  const mutations = Object.values(state.api.mutations) as ({ status?: string; endpointName?: string } | undefined)[]
+  if (mutations.some((m) => m?.status === 'pending' && CHANGES.includes(m.endpointName ?? ''))) return true
+  return Object.entries(state.progress.asked).some(([job, at]) => {
+    const known = (state.api.queries as Record<string, { startedTimeStamp?: number; fulfilledTimeStamp?: number } | undefined>)[`job("${job}")`]
+    return known !== undefined && ((known.startedTimeStamp ?? 0) < at || (known.fulfilledTimeStamp ?? 0) < (known.startedTimeStamp ?? 0))
+  })
+}
 
 export const {
   useJobsQuery,

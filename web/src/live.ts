@@ -1,30 +1,6 @@
-import { createSlice, type PayloadAction } from '@reduxjs/toolkit'
 import type { ServerEvent } from '@oak-gauge/contract'
 import { api } from './api.ts'
-
-export interface Progress {
-  progress: number
-  phase: string
-  /** milliseconds, null while unknown */
-  remaining: number | null
-}
-
-const initialState: { steps: Record<string, Progress>; connected: boolean } = { steps: {}, connected: true }
-
-/** How far the running steps are; not in the ledger, only on the screen. */
-export const progressSlice = createSlice({
-  name: 'progress',
-  initialState,
-  reducers: {
-    progressed(state, { payload }: PayloadAction<Progress & { step: string }>) {
-      const { step, ...rest } = payload
-      state.steps[step] = rest
-    },
-    connection(state, { payload }: PayloadAction<boolean>) {
-      state.connected = payload
-    },
-  },
-})
+import { progressSlice } from './progress.ts'
 
 /** Listens to the server for as long as the page is open; the browser connects again by itself. */
 export function listen(store: { dispatch: (a: never) => unknown }): void {

@@ -1,7 +1,7 @@
 import { configureStore } from '@reduxjs/toolkit'
 import { useDispatch, useSelector } from 'react-redux'
 import { api } from './api.ts'
-import { progressSlice } from './live.ts'
+import { progressSlice } from './progress.ts'
 import { markSlice } from './stages/mark/markSlice.ts'
 import { viewSlice } from './view/viewSlice.ts'
 

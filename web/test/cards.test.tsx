@@ -300,14 +300,17 @@ describe('a mesh that was brought in', () => {
 
 describe('Datum', () => {
   test('faces are chosen on the stage and go along; by shape the first time only', async () => {
-    const sent = fakeServer(() => ({ body: step('best-fit') }))
+    const bore = { kind: 'cylinder', area: 10, point: [0, 0, 0], axis: [0, 0, 1], radius: 5, hollow: true }
+    const plane = { kind: 'plane', area: 80, point: [0, 0, 0], normal: [0, 0, 1] }
+    const sent = fakeServer((s) => (s.path.endsWith('/surfaces') ? { body: [plane, plane, plane, plane, plane, bore] } : { body: step('best-fit') }))
     const tray = [item('mesh', 7), item('nominal', 8, { faces: 24 })]
     show(<DatumCard go={go} />, jobOf(tray), 'Datum')
     expect(store.getState().view.picking).toEqual({ kind: 'faces', slot: uuid(8) })
     await click('Fit on all faces')
     act(() => [3, 5].forEach((f) => store.dispatch(view.face(f))))
+    expect(await screen.findByText('bore ⌀ 10 mm')).toBeTruthy()
     await click('Fit on 2 faces')
-    expect(sent.map((s) => s.body.params)).toEqual([
+    expect(sent.filter((s) => s.method === 'POST').map((s) => s.body.params)).toEqual([
       { faces: [], byShape: true },
       { faces: [3, 5], byShape: true },
     ])

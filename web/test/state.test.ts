@@ -1,7 +1,9 @@
 /** @jest-environment ./web/test/browser-env.mjs */
 import { afterEach, beforeEach, describe, expect, jest, test } from '@jest/globals'
-import { listen, progressSlice } from '../src/live.ts'
-import { problemOf } from '../src/api.ts'
+import { listen } from '../src/live.ts'
+import { progressSlice } from '../src/progress.ts'
+import { api, isAsking, problemOf } from '../src/api.ts'
+import { store } from '../src/store.ts'
 import { shownByDefault } from '../src/job/useJob.ts'
 import { spacingOf, usualCell } from '../src/stages/merge/cell.ts'
 import { view, viewSlice, type Place, type ViewState } from '../src/view/viewSlice.ts'
@@ -127,5 +129,48 @@ describe('the line from the server', () => {
   test('how far a step is', () => {
     const s = progressSlice.reducer(undefined, progressSlice.actions.progressed({ step: 'a', progress: 0.25, phase: 'normals', remaining: null }))
     expect(s.steps['a']).toEqual({ progress: 0.25, phase: 'normals', remaining: null })
+  })
+})
+
+describe('a change that was sent', () => {
+  test('is under way until the ledger was fetched after its answer: a fetch of before does not end it', async () => {
+    const gates: Record<string, ((body: unknown) => void)[]> = { GET: [], POST: [] }
+    globalThis.fetch = jest.fn((input: unknown) => {
+      const { method } = input as Request
+      return new Promise<Response>((resolve) =>
+        gates[method].push((body) => resolve(new Response(JSON.stringify(body), { headers: { 'content-type': 'application/json' } }))),
+      )
+    })
+    const settle = () => new Promise((r) => setTimeout(r, 5))
+    const asking = () => isAsking(store.getState())
+    const open = store.dispatch(api.endpoints.job.initiate('j'))
+    await settle()
+    gates['GET'].shift()?.({ steps: [] })
+    await open
+    expect(asking()).toBe(false)
+    // a fetch of before is on its way when the button is pressed
+    void store.dispatch(api.endpoints.job.initiate('j', { forceRefetch: true }))
+    await settle()
+    const sent = store.dispatch(api.endpoints.runStep.initiate({ id: 'j', request: { operation: 'strays', inputs: {} } }))
+    expect(asking()).toBe(true)
+    await settle()
+    gates['POST'].shift()?.({ id: 's' })
+    await sent
+    await settle()
+    expect(asking()).toBe(true)
+    gates['GET'].shift()?.({ steps: [] })
+    await settle()
+    expect(asking()).toBe(true)
+    // the one that was asked for after the answer
+    expect(gates['GET']).toHaveLength(1)
+    gates['GET'].shift()?.({ steps: [{ id: 's' }] })
+    await settle()
+    expect(asking()).toBe(false)
+    open.unsubscribe()
+  })
+  test('refused, it is over at once', async () => {
+    globalThis.fetch = jest.fn(() => Promise.resolve(new Response('{"message":"no"}', { status: 409, headers: { 'content-type': 'application/json' } })))
+    await store.dispatch(api.endpoints.runStep.initiate({ id: 'k', request: { operation: 'strays', inputs: {} } }))
+    expect(isAsking(store.getState())).toBe(false)
   })
 })

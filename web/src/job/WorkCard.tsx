@@ -1,8 +1,8 @@
 import { Button } from 'antd'
 import type { Step } from '@oak-gauge/contract'
-import { useCancelStepMutation } from '../api.ts'
+import { isAsking, useCancelStepMutation } from '../api.ts'
 import type { QuantityId } from '@oak-gauge/core/operations/quantities.ts'
-import type { Progress } from '../live.ts'
+import type { Progress } from '../progress.ts'
 import { Card, type CardFrame } from '../looks/Card.tsx'
 import { ProblemBox } from '../looks/ProblemBox.tsx'
 import { duration, formatValue } from '../looks/quantity.ts'
@@ -13,10 +13,11 @@ import type { RunningStep } from './useStep.ts'
 /** A card of a job: shows the step that runs below its settings. */
 export function WorkCard({ children, ...frame }: CardFrame) {
   const { busy } = useOpenJob()
+  const asking = useAppSelector(isAsking)
   return (
     <Card {...frame}>
       {children}
-      {busy && <Running step={busy} />}
+      {busy ? <Running step={busy} /> : asking && <span hidden data-running="asked" />}
     </Card>
   )
 }

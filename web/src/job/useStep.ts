@@ -1,6 +1,7 @@
 import { useCallback, useState } from 'react'
 import type { Problem, Step, StepRequest } from '@oak-gauge/contract'
-import { problemOf, useCancelStepMutation, useDismissStepMutation, useRunStepMutation } from '../api.ts'
+import { isAsking, problemOf, useCancelStepMutation, useDismissStepMutation, useRunStepMutation } from '../api.ts'
+import { useAppSelector } from '../store.ts'
 import { useOpenJob } from './useJob.ts'
 
 /** Runs operations on the open job, and follows the last one this card started. */
@@ -27,7 +28,8 @@ export function useStep() {
     },
     [job, post],
   )
-  const running = isLoading || step?.state === 'queued' || step?.state === 'running'
+  const asking = useAppSelector(isAsking)
+  const running = isLoading || (started !== null && !step && asking) || step?.state === 'queued' || step?.state === 'running'
   return {
     run,
     step,

@@ -74,6 +74,7 @@ export function createStage(canvas: HTMLCanvasElement) {
   const box = new Box3()
   const listeners = new Set<() => void>()
   let queued = 0
+  let complete = false
   let framed = false
 
   const render = () => {
@@ -90,8 +91,11 @@ export function createStage(canvas: HTMLCanvasElement) {
       renderer.render(scene, views[half].camera)
     }
     for (const l of listeners) l()
+    // for whoever waits for the picture
+    canvas.dataset['settled'] = complete && !queued ? '1' : '0'
   }
   const draw = () => {
+    canvas.dataset['settled'] = '0'
     if (!queued) queued = requestAnimationFrame(render)
   }
   const show = (half: 'left' | 'right') => {
@@ -165,6 +169,7 @@ export function createStage(canvas: HTMLCanvasElement) {
     },
     /** `whole`: nothing is on its way any more; until then the view is framed anew with everything that comes */
     setShown(list: Shown[], budget: number, whole: boolean) {
+      complete = whole
       const wanted = new Set(list.map((s) => s.id))
       for (const [id, o] of objects)
         if (!wanted.has(id)) {

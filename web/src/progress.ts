@@ -1,0 +1,34 @@
+import { createSlice, type PayloadAction } from '@reduxjs/toolkit'
+
+export interface Progress {
+  progress: number
+  phase: string
+  /** milliseconds, null while unknown */
+  remaining: number | null
+}
+
+export interface ProgressState {
+  steps: Record<string, Progress>
+  connected: boolean
+  /** of each job, when the server last answered that it has taken a change on */
+  asked: Record<string, number>
+}
+const initialState: ProgressState = { steps: {}, connected: true, asked: {} }
+
+/** How far the running steps are; not in the ledger, only on the screen. */
+export const progressSlice = createSlice({
+  name: 'progress',
+  initialState,
+  reducers: {
+    progressed(state, { payload }: PayloadAction<Progress & { step: string }>) {
+      const { step, ...rest } = payload
+      state.steps[step] = rest
+    },
+    asked(state, { payload }: PayloadAction<{ job: string; at: number }>) {
+      state.asked[payload.job] = payload.at
+    },
+    connection(state, { payload }: PayloadAction<boolean>) {
+      state.connected = payload
+    },
+  },
+})
