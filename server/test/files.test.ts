@@ -143,8 +143,13 @@ describe('a CAD nominal', () => {
   })
   test('cancelled while the kernel reads, nothing is left', async () => {
     const job = (await all.newJob()).job.id
-    const r = await fetch(`${all.url}/api/jobs/${job}/files?name=plate.step&role=nominal`, { method: 'PUT', body: plate })
+    // a file that was never read: one that was is there at once
+    const other = new TextEncoder().encode(new TextDecoder().decode(plate).replace('HEADER;', 'HEADER; /* another */'))
+    const r = await fetch(`${all.url}/api/jobs/${job}/files?name=plate.step&role=nominal`, { method: 'PUT', body: other })
     const { id } = (await r.json()) as { id: string }
+    let now = 'queued'
+    while (now === 'queued') now = (await all.state(job)).steps.find((s) => s.id === id)?.state ?? 'gone'
+    expect(now).toBe('running')
     expect((await all.call('POST', `/jobs/${job}/steps/${id}/cancel`)).status).toBe(202)
     expect((await all.finished(job, id)).state).toBe('cancelled')
     expect((await all.state(job)).tray).toEqual([])
