@@ -71,6 +71,7 @@ function measured(oc: OpenCascadeInstance, shape: TopoDS_Shape, asked: number | 
   const box = new oc.Bnd_Box()
   oc.BRepBndLib.AddOptimal(shape, box, false, false)
   const diagonal = Math.sqrt(box.SquareExtent())
+  if (!(diagonal > 0 && diagonal < 1e9)) throw badStep('The part in the file has no size, or none that ends.')
   const { chord, mesh, triangleCounts } = covered(oc, shape, asked, diagonal)
   const heap = memory(oc)
   if (triangleCounts.length !== surfaces.length) throw badStep('The CAD kernel could not lay triangles on every face.')

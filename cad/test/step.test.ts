@@ -13,6 +13,7 @@ import { sampleMesh } from '@oak-gauge/core/shape/sample.ts'
 import { transformMesh, type Mesh } from '@oak-gauge/core/shape/mesh.ts'
 import init, { type OpenCascadeInstance, type TopoDS_Shape } from 'replicad-opencascadejs'
 import { fixture, fixtureJson, fixtureSource, oakError, value } from '../../core/test/help.ts'
+import type { OakError } from '@oak-gauge/core/base/errors.ts'
 import { cadHere } from '../src/kernel.ts'
 
 const ctx = { ...quietContext, cad: cadHere }
@@ -205,6 +206,17 @@ describe('damage is told', () => {
     expect((await oakError(read('cut.step', fixture('cad/cube-mm.step').slice(0, 4000)))).code).toBe('truncated')
     const hollow = await oakError(changed('ISO-10303-21;\nHEADER;\nENDSEC;\nDATA;\nENDSEC;\nEND-ISO-10303-21;\n'))
     expect([hollow.code, hollow.where, hollow.remedy !== '']).toEqual(['bad-step', 'part.step', true])
+  })
+  test('a corner at the end of the world is no part of that size', async () => {
+    const plate = text('plate_holes_dev.step')
+    const far = plate.replaceAll("CARTESIAN_POINT('',(100.,", "CARTESIAN_POINT('',(1.E40,")
+    expect(far).not.toBe(plate)
+    const e = await changed(far).then(
+      (r) => r.warnings,
+      (x: OakError) => x.code,
+    )
+    // refused, or told: never in silence, and never for ever
+    expect(e === 'bad-step' || e.length > 0).toBe(true)
   })
   test('a face, a line, an entity that is gone; a text without an end', async () => {
     const plate = text('plate_holes_dev.step')
