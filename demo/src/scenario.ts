@@ -4,6 +4,7 @@ import { seeded } from '@oak-gauge/core/base/random.ts'
 import { scanRange, type RangeView } from '@oak-gauge/core/scanner/rangeview.ts'
 import { transformMesh, type Mesh } from '@oak-gauge/core/shape/mesh.ts'
 import { boundingBox, type Points } from '@oak-gauge/core/shape/points.ts'
+import type { Markers } from '@oak-gauge/core/markers/markers.ts'
 import { buildBvh } from '@oak-gauge/core/space/bvh.ts'
 import { cad, tessellate } from './cad.ts'
 import { box, divide, together } from './divide.ts'
@@ -11,6 +12,7 @@ import { inPassCoordinates, orbit, smallPose } from './passes.ts'
 import { bracket, NOMINAL_BRACKET } from './parts/bracket.ts'
 import { DEFECTS, spoilBracket } from './parts/defects.ts'
 import { gearCover, pawl, sillHandle } from './parts/others.ts'
+import { COVER_MARKERS, seenMarkers, type Sticker } from './stickers.ts'
 
 /** The workshop of the Brindle Cut Navigation, a canal trust that does not exist, restores the paddle gear of its locks. */
 export interface DemoJob {
@@ -19,7 +21,7 @@ export interface DemoJob {
   tolerance: number
   surface: 'matte' | 'dark' | 'glossy' | 'see-through'
   notes: string
-  setups: { name: string; passes: { name: string; points: Points }[] }[]
+  setups: { name: string; passes: { name: string; points: Points }[]; markers?: Markers }[]
   nominal?: { name: string; step: Uint8Array }
 }
 
@@ -40,6 +42,8 @@ interface Plan {
   seed: number
   /** junk left on the table */
   junk?: Mesh
+  /** markers on the part: place and the way they face, in the part's coordinates */
+  markers?: Sticker[]
 }
 
 /** Ray casts the passes of each setup: part on a table, tracking errors of some hundredths between passes, strays, noise of 0.03 mm. */
@@ -72,7 +76,8 @@ async function recordSetups(plan: Plan, ctx: RunContext): Promise<DemoJob['setup
       const drift = i === 0 ? identity() : smallPose(random, 0.03, 0.08, target)
       passes.push({ name: `Pass ${k + 1}.${i + 1}`, points: inPassCoordinates(await scanRange(scene, bvh, view, ctx), drift).points })
     }
-    setups.push({ name: setup.name, passes })
+    const markers = plan.markers && seenMarkers(plan.markers, setup.place, bvh, target, plan.seed + 50 + k)
+    setups.push({ name: setup.name, passes, ...(markers ? { markers } : {}) })
   }
   return setups
 }
@@ -84,6 +89,14 @@ const onItsSide = (() => {
   turn[11] = 55
   turn[3] = 24
   turn[7] = -31
+  return turn
+})()
+/** The pawl on its back, leaning on its long edge: both faces are seen from one setup, and with them its thickness. */
+const onItsBack = (() => {
+  const turn = multiply(fromQuaternion([Math.cos(0.2), 0, 0, Math.sin(0.2)]), fromRotationVector(Math.PI / 2, 0, 0))
+  turn[3] = -9
+  turn[7] = 16
+  turn[11] = 14
   return turn
 })()
 const turnedOver = (height: number): Mat4 => Float64Array.of(1, 0, 0, 12, 0, -1, 0, -9, 0, 0, -1, height, 0, 0, 0, 1)
@@ -169,11 +182,13 @@ export async function pawlJob(ctx: RunContext): Promise<DemoJob> {
             ],
           },
           {
-            name: 'Setup 2, turned over',
-            place: turnedOver(15),
+            name: 'Setup 2, on its back',
+            place: onItsBack,
             views: [
-              [40, 45],
-              [220, 45],
+              [80, 38],
+              [145, 44],
+              [255, 38],
+              [325, 44],
             ],
           },
         ],
@@ -189,7 +204,8 @@ export async function coverJob(ctx: RunContext): Promise<DemoJob> {
     purpose: 'custom-part',
     tolerance: 0.5,
     surface: 'matte',
-    notes: 'Thin and the same all round: markers on it, or three picked pairs.',
+    notes:
+      'Thin, and the same all round: shape cannot tell how its two sides lie, so markers of 3 mm were stuck on the rim’s edge and recorded in both setups.',
     setups: await recordSetups(
       {
         part: tessellate(await gearCover(), 0.008, 6),
@@ -197,6 +213,7 @@ export async function coverJob(ctx: RunContext): Promise<DemoJob> {
         half: [92, 80],
         limit: 60_000,
         seed: 2300,
+        markers: COVER_MARKERS,
         setups: [
           {
             name: 'Setup 1, face up',

@@ -1,4 +1,7 @@
 import PgBoss from 'pg-boss'
+import { identity } from '@oak-gauge/core/base/mat4.ts'
+import { writePlacedMarkers } from '@oak-gauge/core/formats/markers.ts'
+import type { Markers } from '@oak-gauge/core/markers/markers.ts'
 import { writePly } from '@oak-gauge/core/formats/ply.ts'
 import { quietContext } from '@oak-gauge/core/base/run.ts'
 import { threadPool } from '@oak-gauge/threads'
@@ -33,12 +36,20 @@ for (const [title, make] of missing) {
   await JobRow.destroy({ where: { demo: true, title } })
   const { setups, nominal, ...fields } = await make(ctx)
   const job = await JobRow.create({ ...fields, title, demo: true })
+  const maps: { setup: SetupRow; markers: Markers }[] = []
   for (let k = 0; k < setups.length; k++) {
     const setup = await SetupRow.create({ jobId: job.id, name: setups[k].name, place: k })
+    const { markers } = setups[k]
+    if (markers) maps.push({ setup, markers })
     for (const pass of setups[k].passes) {
       const file = await storeFile(db.pool, `${pass.name}.ply`, streamOf(writePly(pass.points, 'recorded for the demo')))
       await enqueueFile(queue, job.id, 'import', { id: file.id, name: `${pass.name}.ply`, role: 'pass', setup: setup.id, unit: 'mm' })
     }
+  }
+  for (const { setup, markers } of maps) {
+    const name = `Markers of ${setup.name}.csv`
+    const file = await storeFile(db.pool, name, streamOf([new TextEncoder().encode(writePlacedMarkers(markers, identity()))]))
+    await enqueueFile(queue, job.id, 'import-markers', { id: file.id, name, role: 'marker-map', setup: setup.id })
   }
   if (nominal) {
     const file = await storeFile(db.pool, nominal.name, streamOf([nominal.step]))

@@ -1,5 +1,6 @@
-import type { Mat4 } from '../base/mat4.ts'
+import { invertRigid, multiply, type Mat4 } from '../base/mat4.ts'
 import type { Placed, Points } from '../shape/points.ts'
+import { addMarkers, type CommonMarker, type SetupUnknowns } from './commonmarkers.ts'
 import type { Matches, MatchPass } from './match.ts'
 import { normalEquations } from './normalequations.ts'
 import { addPrior, frameUnknowns, type Prior } from './prior.ts'
@@ -23,6 +24,8 @@ export interface Adjustment {
   gateEnd: number
   unknowns: Unknowns
   prior: Prior | null
+  /** what several setups have seen; with a prior where its frames lay when they began to move, else where the setups did */
+  markers: CommonMarker[]
   /** how many times better than by noise a motion must be held */
   aboveNoise: number
   /** n x n, which pairs are compared; null for all that meet */
@@ -36,10 +39,24 @@ export interface Solved {
   weak: WeakModes
 }
 
-/** Motions of whole setups that no surface holds, six numbers for each frame, of length one. */
+/** How far a setup has gone since its markers were placed. */
+export function setupMotion(job: Adjustment, setup: number): Mat4 {
+  const i = job.setups.indexOf(setup)
+  return job.prior ? job.prior.frames[job.prior.frameOf[i]] : multiply(job.poses[i], invertRigid(job.passes[i].pose))
+}
+
+const markersOver = (job: Adjustment, u: SetupUnknowns['u'], slotOf: ArrayLike<number>, from: number): SetupUnknowns => ({
+  u,
+  from,
+  slotOf: (s) => slotOf[job.setups.indexOf(s)],
+  motionOf: (s) => setupMotion(job, s),
+})
+
+/** Motions of whole setups that neither surface nor markers hold, six numbers for each frame, of length one. */
 export function frameModes(job: Adjustment, all: Matches[], bound: number): { unknowns: Unknowns; weak: WeakModes; modes: Float64Array[] } {
   const unknowns = frameUnknowns(job.prior as Prior)
   const eq = normalEquations(all, job.poses, unknowns, bound)
+  addMarkers(job.markers, markersOver(job, unknowns, unknowns.slotOf, 0), eq.h, null, eq.size)
   const weak = weakModes(eq.h, eq.noise, eq.size, job.aboveNoise)
   const modes = Array.from({ length: weak.count }, (_, c) => {
     const v = Float64Array.from({ length: eq.size }, (_, i) => weak.vectors[i * weak.count + c])
@@ -49,11 +66,18 @@ export function frameModes(job: Adjustment, all: Matches[], bound: number): { un
   return { unknowns, weak, modes }
 }
 
-/** Equations of matches and prior together, motions that nothing holds left out. */
+/**
+ * Equations of matches, markers and prior together, motions that nothing holds left out. data: of the matches alone; known: of matches and markers.
+ */
 export function assembleEquations(job: Adjustment, all: Matches[], bound: number, limit?: number, wantsData = true) {
   const u = job.unknowns
   const eq = normalEquations(all, job.poses, u, bound)
-  const weak = weakModes(eq.h, eq.noise, eq.size, limit ?? job.aboveNoise)
+  const { markers } = job
+  // while setups move whole, the markers hold their motions as surface does; later they hold the frames
+  const whole = markers.length > 0 && !job.prior
+  const held = whole ? Float64Array.from(eq.h) : eq.h
+  if (whole) addMarkers(markers, markersOver(job, u, u.slotOf, 0), held, null, eq.size)
+  const weak = weakModes(held, eq.noise, eq.size, limit ?? job.aboveNoise)
   withoutWeak(eq.g, weak)
   varianceWithoutWeak(eq.h, eq.size, weak)
   const frames = job.prior?.frames.length ?? 0
@@ -64,6 +88,9 @@ export function assembleEquations(job: Adjustment, all: Matches[], bound: number
   for (let i = 0; i < eq.size; i++) h.set(eq.h.subarray(i * eq.size, (i + 1) * eq.size), i * size)
   // what the matches alone say, where it is asked for
   const data = wantsData ? Float64Array.from(h) : h
+  if (markers.length)
+    addMarkers(markers, job.prior ? markersOver(job, job.prior.own, job.prior.frameOf, eq.size) : markersOver(job, u, u.slotOf, 0), h, g, size)
+  const known = wantsData && markers.length ? Float64Array.from(h) : data
   if (job.prior) addPrior(job.prior, u, job.poses, job.centres, job.levers, h, g)
   // what neither surface nor record holds stays where it is
   for (let c = 0; c < weak.count; c++)
@@ -73,5 +100,5 @@ export function assembleEquations(job: Adjustment, all: Matches[], bound: number
   let mean = 0
   for (let i = 0; i < size; i++) mean += h[i * size + i] / Math.max(1, size)
   for (let i = 0; i < size; i++) h[i * size + i] += 1e-10 * mean + 1e-300
-  return { h, g, data, size, own: eq.size, weak }
+  return { h, g, data, known, size, own: eq.size, weak }
 }

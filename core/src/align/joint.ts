@@ -7,7 +7,8 @@ import { boxDiagonal, coreBox, type Placed, type Points } from '../shape/points.
 import { weighByArea } from '../shape/localsurface.ts'
 import { pointSpacing, spacingIn } from '../shape/spacing.ts'
 import { buildRowGrid } from '../space/rowgrid.ts'
-import { assembleEquations, frameModes, type Adjustment, type Solved } from './adjustment.ts'
+import { assembleEquations, frameModes, setupMotion, type Adjustment, type Solved } from './adjustment.ts'
+import { commonMarkers, movedMarkers, type SetupMarkers } from './commonmarkers.ts'
 import { report, type JointResult } from './jointreport.ts'
 import { findMatches, lanes, type Matches, type MatchPass, type MatchRound } from './match.ts'
 import { gaps } from './normalequations.ts'
@@ -23,6 +24,8 @@ export interface JointOptions {
   anchor?: number
   /** the setup of each pass, by any number: what was recorded without moving the part. Default: nothing is known of it */
   setups?: ArrayLike<number>
+  /** maps of markers recorded in the setups, and the setups' names; without `setups` of no meaning */
+  markers?: { maps: SetupMarkers[]; names: string[] }
   /** how far off the scanner may be within a setup, mm along each axis; default half a point spacing. Without `setups` of no meaning */
   tracking?: number
   /** setups move as they are, whole */
@@ -58,11 +61,11 @@ const ROUGHLY = 3
  * surface-to-surface error (Chen and Medioni 1991; Rusinkiewicz 2019) and Tukey's weights (Beaton and Tukey 1974). Pairs are found anew in rounds with a
  * narrowing gate. Setups first settle whole, then each pass by itself, held by what the scanner recorded within its setup (prior.ts).
  * Motions that only noise holds are left out of the equations (weakmodes.ts) and named in the result; errors are stated from the gaps' own
- * correlation (correlation.ts).
+ * correlation (correlation.ts). Markers that setups share are observations beside the surface (commonmarkers.ts).
  *
  * passes: points with poses good to about a twentieth of a pass. Options in mm; all lengths follow from spacing, noise and size of the passes, and no single
  * point rules any of them. Points are never rewritten: the result is poses.
- * Throws OakError 'one-pass', 'no-overlap' when no pair of passes meets at all; passes that meet nobody are listed in `apart`.
+ * Throws OakError 'one-pass', 'not-together', 'no-overlap' when no pair of passes meets at all; passes that meet nobody are listed in `apart`.
  * What was tried and measured: docs/methods.md, docs/benchmarks.md (part zoo).
  */
 export async function adjustJointly(passes: Placed<Points>[], options: JointOptions, ctx: RunContext): Promise<JointResult> {
@@ -71,6 +74,13 @@ export async function adjustJointly(passes: Placed<Points>[], options: JointOpti
   const anchor = Math.max(0, Math.min(n - 1, options.anchor ?? 0))
   const job = await prepare(passes, options, subProgress(ctx, 0, 0.35))
   const setups = [...new Set(job.setups)]
+  const maps = (options.setups && !options.rigid && options.markers?.maps.filter((m) => setups.includes(m.setup))) || []
+  const shared = commonMarkers(
+    maps,
+    maps.map((m) => options.markers?.names[m.setup] ?? ''),
+    job.widest,
+  )
+  job.markers = shared.markers
   const rounds = { done: 0 }
   // setups whole, as long as they may be far off
   if (options.setups && setups.length > 1) {
@@ -91,11 +101,12 @@ export async function adjustJointly(passes: Placed<Points>[], options: JointOpti
   job.unknowns = unknownsOf(job, slots, n - 1)
   const tracking = options.tracking ?? 0.5 * job.spacing
   if (options.setups) {
+    job.markers = movedMarkers(job.markers, (s) => setupMotion(job, s))
     job.prior = makePrior(job.setups, anchor, job.poses, tracking, options.tracking === undefined, job.centres, job.levers)
   }
   const gateStart = options.setups ? Math.max(job.gateEnd, 4 * tracking) : options.gateStart
   const solved = await settle(job, gateStart, job.gateEnd, rounds, subProgress(ctx, options.setups ? 0.6 : 0.35, 0.95, 'passes'))
-  return report(job, anchor, solved, rounds.done)
+  return { ...report(job, anchor, solved, rounds.done), doubts: shared.warnings }
 }
 
 export async function prepare(passes: Placed<Points>[], options: JointOptions, ctx: RunContext): Promise<Adjustment> {
@@ -145,6 +156,7 @@ export async function prepare(passes: Placed<Points>[], options: JointOptions, c
     gateEnd,
     unknowns: { slotOf: new Int32Array(0), count: 0, centre: new Float64Array(0), lever: new Float64Array(0) },
     prior: null,
+    markers: [],
     aboveNoise: options.setups ? SETUP_ABOVE_NOISE : ABOVE_NOISE,
     partners: null,
   }
@@ -216,7 +228,7 @@ export async function settle(
     const last = k - wide.length
     const g = last >= 0 ? gateEnd : wide[k]
     const all = await findMatches(job.match, job.poses, job.boxes, round(g, last < 0 ? 4 : last === 0 || whole ? 2 : 1), ctx)
-    if (all.length === 0) throw nothingShared()
+    if (all.length === 0 && !job.markers.length) throw nothingShared()
     // Tukey's bound is lowered step by step (Blake and Zisserman 1987). Set at once from the gaps' spread it throws out the few faces that hold a
     // weak direction, since they alone show a gap: measured 0.034 mm off, sideways.
     if (last <= 0) bound = 2 * g
@@ -263,13 +275,13 @@ export async function settle(
  */
 function learnTracking(job: Adjustment, all: Matches[], bound: number): void {
   const prior = job.prior as Prior
-  const { h, data, size } = assembleEquations(job, all, bound)
+  const { h, known, size } = assembleEquations(job, all, bound)
   const l = cholesky(h, size)
   if (!l) return
   const inverse = choleskyInverseInside(l, size)
   // redundancy: departures that there are, less what the unknowns take up of them
   let taken = 0
-  for (let i = 0; i < size; i++) for (let j = 0; j <= i; j++) taken += (i === j ? 1 : 2) * inverse[i * size + j] * (h[i * size + j] - data[i * size + j])
+  for (let i = 0; i < size; i++) for (let j = 0; j <= i; j++) taken += (i === j ? 1 : 2) * inverse[i * size + j] * (h[i * size + j] - known[i * size + j])
   const d = new Float64Array(6)
   let ss = 0
   let count = 0
@@ -293,7 +305,7 @@ function gone(job: Adjustment, i: number, from: Mat4): number {
 /** Three times the middle gap that the worst pass has at the start: what reaches further only finds other surface. */
 async function startGate(job: Adjustment, round: MatchRound, ctx: RunContext): Promise<number> {
   const all = await findMatches(job.match, job.poses, job.boxes, { ...round, cos: 0.8 }, ctx)
-  if (!all.length) throw nothingShared()
+  if (!all.length && !job.markers.length) throw nothingShared()
   let worst = 0
   for (let i = 0; i < job.poses.length; i++) {
     const own = all.filter((m) => m.a === i || m.b === i)

@@ -9,7 +9,8 @@ import { correlationOf } from './correlation.ts'
 import { freeMotions, type FreeMotion } from './freemotion.ts'
 import { gradientCovariance } from './gradientcovariance.ts'
 import { innerGauge, MOST_SLOTS, type InnerGauge } from './innergauge.ts'
-import { assembleEquations, frameModes, type Adjustment, type Solved } from './adjustment.ts'
+import { assembleEquations, frameModes, setupMotion, type Adjustment, type Solved } from './adjustment.ts'
+import { FEWEST_MARKERS, markerGaps } from './commonmarkers.ts'
 import { MATCH } from './match.ts'
 import { gaps } from './normalequations.ts'
 import { departure } from './prior.ts'
@@ -60,6 +61,10 @@ export interface JointResult {
   free: FreeMotion[]
   /** gaps err alike over this distance, mm; 0 when they are independent */
   correlated: number
+  /** markers that setups share, and how far their sightings lie from their mean, mm */
+  markers: { count: number; rms: number; largest: number }
+  /** what a person should know of the markers */
+  doubts?: string[]
 }
 
 /** What an adjustment says of itself: gaps by pair and by pass, the error to be expected of each pose, motions that nothing holds. */
@@ -124,6 +129,7 @@ export function report(job: Adjustment, anchor: number, solved: Solved, rounds: 
     apart,
     free,
     correlated,
+    markers: { count: job.markers.length, ...markerGaps(job.markers, (s) => setupMotion(job, s)) },
   }
 }
 
@@ -266,10 +272,15 @@ function movedBy(job: Adjustment, i: number): number {
   return count ? Math.sqrt(ss / count) : 0
 }
 
-/** Passes that no chain of pairs, nor their setup's record, ties to the anchor. */
+/** Passes that no chain of pairs, nor their setup's record or markers, ties to the anchor. */
 function connectedApart(n: number, pairs: { a: number; b: number }[], anchor: number, job: Adjustment): number[] {
   const { find, join } = unionFind(n)
   for (const p of pairs) join(p.a, p.b)
   for (let i = 0; i < n; i++) for (let j = 0; j < i; j++) if (job.setups[i] === job.setups[j]) join(i, j)
+  for (let i = 0; i < n; i++)
+    for (let j = 0; j < i; j++) {
+      const both = job.markers.filter((m) => m.setups.includes(job.setups[i]) && m.setups.includes(job.setups[j]))
+      if (both.length >= FEWEST_MARKERS) join(i, j)
+    }
   return Array.from({ length: n }, (_, i) => i).filter((i) => find(i) !== find(anchor))
 }

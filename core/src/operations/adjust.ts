@@ -2,7 +2,8 @@ import { z } from 'zod'
 import { f32 } from '../base/arrays.ts'
 import { OakError } from '../base/errors.ts'
 import { identity, isIdentity } from '../base/mat4.ts'
-import { adjustJointly } from '../align/joint.ts'
+import type { Markers } from '../markers/markers.ts'
+import { adjustJointly, type JointOptions } from '../align/joint.ts'
 import { makePoints, type Points } from '../shape/points.ts'
 import { alignmentEvidence } from './alignment-evidence.ts'
 import { defineOperation, pointsOf, type Item } from './operation.ts'
@@ -18,6 +19,16 @@ function neverBrought(passes: Item<Points>[], setups: number[], anchor: number):
   const asRecorded = (s: number) => passes.every((p, i) => setups[i] !== s || (p.setup !== undefined && isIdentity(p.pose)))
   const others = [...new Set(setups)].filter((s) => s !== setups[anchor])
   return asRecorded(setups[anchor]) ? others.filter(asRecorded) : []
+}
+
+/** Maps of the setups that the passes were recorded in. */
+function markersOf(maps: Item<Markers>[], passes: Item<Points>[], setups: number[]): NonNullable<JointOptions['markers']> {
+  const setupOf = (m: Item<Markers>) => (m.setup === undefined ? -1 : passes.findIndex((p) => p.setup === m.setup))
+  return {
+    maps: maps.filter((m) => setupOf(m) >= 0).map((map) => ({ setup: setups[setupOf(map)], map })),
+    // the person gave each map its name
+    names: passes.map((_, i) => maps.find((m) => setupOf(m) >= 0 && setups[setupOf(m)] === i)?.name ?? ''),
+  }
 }
 
 export const adjust = defineOperation({
@@ -38,7 +49,10 @@ export const adjust = defineOperation({
     gateEnd: z.number().positive().optional().describe('The same at the end, mm. Default: 1.3 point spacings.'),
     radius: z.number().positive().optional().describe('Radius over which surfaces are smoothed before they are compared, mm. Default: 4.4 point spacings.'),
   }),
-  inputs: { passes: { kinds: ['points'], many: true, setups: true, about: 'all passes' } },
+  inputs: {
+    passes: { kinds: ['points'], many: true, setups: true, about: 'all passes' },
+    maps: { kinds: ['markers'], many: true, setups: true, optional: true, about: 'markers of the setups: what two setups share holds them beside the surface' },
+  },
   outputs: {
     passes: { kind: 'points', many: true, replaces: 'passes', about: 'adjusted passes' },
     places: { kind: 'points', about: 'where gaps were measured, in the job' },
@@ -54,7 +68,7 @@ export const adjust = defineOperation({
         anchor,
         ...(params.gateStart ? { gateStart: params.gateStart } : {}),
         ...(params.tracking ? { tracking: params.tracking } : {}),
-        ...(setups ? { setups } : {}),
+        ...(setups ? { setups, markers: markersOf((inputs['maps'] ?? []) as Item<Markers>[], passes, setups) } : {}),
         ...(params.gateEnd ? { gateEnd: params.gateEnd } : {}),
         ...(params.radius ? { radius: params.radius } : {}),
       },

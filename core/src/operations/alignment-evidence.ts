@@ -13,7 +13,8 @@ export function alignmentEvidence(r: JointResult, names: string[]): Evidence {
     q('gap-between-passes-rms', r.rms),
     q('gap-between-passes-largest', r.largest),
   ]
-  const warnings: string[] = []
+  const warnings: string[] = [...(r.doubts ?? [])]
+  if (r.markers.count) quantities.push(q('markers-in-common', r.markers.count), q('markers-rms', r.markers.rms), q('markers-largest', r.markers.largest))
   for (const p of r.passes) {
     const name = names[p.pass]
     quantities.push(q('gap-rms', p.rms, { of: name }), q('gap-largest', p.largest, { of: name }), q('moved', p.moved, { of: name }))

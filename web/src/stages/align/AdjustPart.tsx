@@ -8,6 +8,7 @@ import type { QuantityId } from '@oak-gauge/core/operations/quantities.ts'
 import { formatValue, type Shown } from '../../looks/quantity.ts'
 import { useAppDispatch, useAppSelector } from '../../store.ts'
 import { view } from '../../view/viewSlice.ts'
+import { setupMaps } from './MarkersPart.tsx'
 import { Toggle } from '../clean/CleanCard.tsx'
 
 /** Joint adjustment: shares the remaining error among all passes, and says how large it is, pass by pass and pair by pair. */
@@ -34,6 +35,12 @@ export function AdjustPart({ head, go }: { head: ReactNode; go(stage: Stage): vo
     const slots = passes.map((p) => p.slot)
     dispatch(on ? view.hide({ slots, hidden: true }) : view.unhide(slots))
   }
+  const maps = setupMaps(state.tray)
+  const run = () =>
+    void step.run({
+      operation: 'adjust',
+      inputs: { passes: passes.map((p) => p.slot), ...(maps.length ? { maps: maps.map((m) => m.slot) } : {}) },
+    })
   const of = last?.evidence?.quantities ?? []
   const value = (id: QuantityId, who: string) => of.find((q) => q.id === id && q.of === who)
   const pairs = [...new Set(of.filter((q) => q.id === 'pair-rms').map((q) => q.of ?? ''))]
@@ -44,17 +51,18 @@ export function AdjustPart({ head, go }: { head: ReactNode; go(stage: Stage): vo
       foot={
         <>
           {last && <Button onClick={() => go('Merge')}>Go on to Merge</Button>}
-          <Button type="primary" disabled={step.running} onClick={() => void step.run({ operation: 'adjust', inputs: { passes: passes.map((p) => p.slot) } })}>
+          <Button type="primary" disabled={step.running} onClick={run}>
             {last ? 'Adjust once more' : `Adjust ${passes.length} passes`}
           </Button>
         </>
       }
     >
       {head}
+      {maps.length > 0 && <p className="hint">The markers of {maps.length} setups hold them too, beside the surface.</p>}
       <StepProblem of={step} />
       {last && !step.running && (
         <>
-          <Numbers step={last} limit={3} />
+          <Numbers step={last} limit={quantity(last, 'markers-in-common') ? 5 : 3} />
           <Warnings step={last} />
           {gaps && <Toggle label="Show the gaps as a map" value={map === gaps.slot} onChange={showMap} />}
           <Gaps what="Pass" columns={{ rms: 'gap-rms', largest: 'gap-largest', moved: 'moved' }} rows={passes.map((p) => p.name)} value={value} />

@@ -5,17 +5,18 @@ import { useOpenJob } from '../../job/useJob.ts'
 import { WorkCard } from '../../job/WorkCard.tsx'
 import type { CardProps } from '../cards.ts'
 import { AdjustPart } from './AdjustPart.tsx'
+import { MarkersPart, setupMaps } from './MarkersPart.tsx'
 import { PairsPart } from './PairsPart.tsx'
 import { ShapePart } from './ShapePart.tsx'
 
-type Part = 'shape' | 'pairs' | 'adjust'
+type Part = 'markers' | 'shape' | 'pairs' | 'adjust'
 
-/** Setups come together by shape or by picked pairs; then all passes are adjusted at once. */
+/** Setups come together by markers, by shape or by picked pairs; then all passes are adjusted at once. */
 export function AlignCard({ go }: CardProps) {
   const { state, passes, path } = useOpenJob()
   const setups = useMemo(() => state.setups.filter((s) => passes.some((p) => p.setup === s.id)), [state.setups, passes])
   // as it was on coming here: a result is looked at before the card goes on
-  const [together] = useState(() => lastOf(path, 'align-shape', 'align-pairs', 'align-fine') !== undefined)
+  const [together] = useState(() => lastOf(path, 'align-shape', 'align-pairs', 'align-fine', 'join-markers') !== undefined)
   const [chosen, setPart] = useState<Part | null>(null)
   const [looseId, setLoose] = useState<string | null>(null)
   if (passes.length < 2)
@@ -31,7 +32,8 @@ export function AlignCard({ go }: CardProps) {
         <p>{passes.length ? 'There is one pass only: nothing has to be aligned.' : 'Here passes are brought together. There are none yet.'}</p>
       </WorkCard>
     )
-  const part: Part = setups.length < 2 ? 'adjust' : (chosen ?? (together ? 'adjust' : 'shape'))
+  const maps = setupMaps(state.tray)
+  const part: Part = setups.length < 2 ? 'adjust' : (chosen ?? (together ? 'adjust' : maps.length ? 'markers' : 'shape'))
   const loose = looseId ?? setups.at(-1)?.id
   const sides = { anchor: passes.filter((p) => p.setup !== loose), loose: passes.filter((p) => p.setup === loose) }
   const head = setups.length > 1 && (
@@ -41,6 +43,7 @@ export function AlignCard({ go }: CardProps) {
         value={part}
         onChange={setPart}
         options={[
+          ...(maps.length ? [{ value: 'markers' as const, label: 'By markers' }] : []),
           { value: 'shape', label: 'By shape' },
           { value: 'pairs', label: 'By pairs' },
           { value: 'adjust', label: 'All passes' },
@@ -55,6 +58,7 @@ export function AlignCard({ go }: CardProps) {
       )}
     </>
   )
+  if (part === 'markers') return <MarkersPart head={head} {...sides} maps={maps} onDone={() => setPart('adjust')} />
   if (part === 'shape') return <ShapePart head={head} {...sides} onDone={() => setPart('adjust')} onPairs={() => setPart('pairs')} />
   if (part === 'pairs') return <PairsPart key={loose} head={head} {...sides} onDone={() => setPart('adjust')} />
   return <AdjustPart head={head} go={go} />
