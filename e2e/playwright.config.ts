@@ -27,7 +27,7 @@ export default defineConfig({
     command: 'node .build/server.js',
     cwd: '..',
     url: `http://127.0.0.1:${port}/api/health`,
-    env: { OAK_THROWAWAY: '1', OAK_DEMO: 'bracket', OAK_LOG: 'warn', OAK_CLOCK: '600', PORT: String(port) },
+    env: { OAK_THROWAWAY: '1', OAK_LOG: 'warn', OAK_CLOCK: '600', PORT: String(port) },
     reuseExistingServer: false,
     timeout: 60_000,
     gracefulShutdown: { signal: 'SIGTERM', timeout: 10_000 },

@@ -25,7 +25,7 @@ await boss.start()
 await boss.createQueue(QUEUE)
 const queue = { boss, bus }
 const ctx = { ...quietContext, parallel: threadPool() }
-const wanted = Object.entries(DEMO_JOBS).slice(0, process.env['OAK_DEMO'] === 'bracket' ? 1 : undefined)
+const wanted = Object.entries(DEMO_JOBS)
 const made = new Set((await db.pool.query<{ title: string }>('select title from demo_made')).rows.map((r) => r.title))
 
 const missing = wanted.filter(([title]) => !made.has(title))
