@@ -103,10 +103,10 @@ if (wants('job')) {
   }
   await press('Go on to Align')
   await drawn()
-  await p.locator('.card').getByText('By pairs').click()
+  await p.locator('.card').getByText('Pairs', { exact: true }).click()
   await pause(1500)
   await shot('pairs')
-  await p.locator('.card').getByText('By shape').click()
+  await p.locator('.card').getByText('Shape', { exact: true }).click()
   await press('Align by shape')
   await ended()
   await press('On to all passes')

@@ -146,7 +146,7 @@ describe('a plate seen from above and from below, its walls out of sight', () =>
   const corners = [0, 100].flatMap((x) => [0, 60].flatMap((y) => [0, 20].map((z) => [x, y, z])))
   test('without markers they hang on nothing; with them they lie where they belong, within what is stated', async () => {
     expect((await oakError(runOperation('adjust', { passes }, {}, quietContext))).code).toBe('no-overlap')
-    const r = await runOperation('adjust', { passes, maps: maps(0.01) as never }, { tracking: 0.005 }, quietContext)
+    const r = await runOperation('adjust', { passes, maps: maps(0.01) }, { tracking: 0.005 }, quietContext)
     expect(r.evidence.warnings).toEqual([])
     const value = (id: string, of?: string) => r.evidence.quantities.find((x) => x.id === id && x.of === of)?.value as number
     expect(value('markers-in-common')).toBe(SPOTS.length)
@@ -155,20 +155,20 @@ describe('a plate seen from above and from below, its walls out of sight', () =>
     expect(value('markers-rms')).toBeLessThan(0.02)
     for (const i of [2, 3]) {
       const stated = value('pose', `view ${i}`)
-      const off = Math.max(...corners.map((c) => apart(r.outputs['passes'][i].pose as Mat4, identity(), c)))
+      const off = Math.max(...corners.map((c) => apart(r.outputs['passes'][i].pose, identity(), c)))
       expect([i, stated > 0.003 && stated < 0.03, off < 3 * stated]).toEqual([i, true, true])
     }
   })
   test('markers ten times worse give a stated error about as much larger', async () => {
     const error = async (sigma: number) =>
-      (await runOperation('adjust', { passes, maps: maps(sigma) as never }, { tracking: 0.005 }, quietContext)).evidence.quantities[0].value as number
+      (await runOperation('adjust', { passes, maps: maps(sigma) }, { tracking: 0.005 }, quietContext)).evidence.quantities[0].value as number
     const [fine, coarse] = [await error(0.01), await error(0.1)]
     expect(coarse / fine).toBeGreaterThan(3)
     expect(coarse / fine).toBeLessThan(14)
   })
   test('setups that lie far from where their markers say are refused, with what to do', async () => {
     const far = [maps(0.01)[0], { ...maps(0.01)[1], pose: translation(60, 0, 0) }]
-    const e = await oakError(runOperation('adjust', { passes, maps: far as never }, {}, quietContext))
+    const e = await oakError(runOperation('adjust', { passes, maps: far }, {}, quietContext))
     expect([e.code, e.remedy]).toEqual(['not-together', 'Bring the setups together by their markers first.'])
   })
   test('a map of a setup without passes, and one alone, change nothing', async () => {

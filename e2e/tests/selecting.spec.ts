@@ -73,7 +73,7 @@ test('by pairs: the same places on both sides, the result shows while they are p
   await files.setInputFiles([{ name: 'loose.xyz', mimeType: 'text/plain', buffer: scan(5) }])
   await expect(page.locator('.tray')).toContainText('Setup 2')
   await goTo(page, 'Align')
-  await page.locator('.card').getByText('By pairs', { exact: true }).click()
+  await page.locator('.card').getByText('Pairs', { exact: true }).click()
   await drawn(page)
   // both sides show the same shape, framed alike: the same place lies half a stage further right
   for (const [x, y] of [

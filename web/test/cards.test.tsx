@@ -1,7 +1,6 @@
 /** @jest-environment ./web/test/browser-env.mjs */
-import { wordsOf, type QuantityId } from '@oak-gauge/core/operations/quantities.ts'
 import { afterEach, describe, expect, jest, test } from '@jest/globals'
-import { act, cleanup, fireEvent, screen, waitFor, within } from '@testing-library/react'
+import { act, cleanup, fireEvent, screen, waitFor } from '@testing-library/react'
 import type { NamedQuantity, Stage } from '@oak-gauge/contract'
 import { AlignCard } from '../src/stages/align/AlignCard.tsx'
 import { BriefCard } from '../src/stages/brief/BriefCard.tsx'
@@ -13,31 +12,10 @@ import { InspectCard } from '../src/stages/inspect/InspectCard.tsx'
 import { MergeCard } from '../src/stages/merge/MergeCard.tsx'
 import { store } from '../src/store.ts'
 import { view } from '../src/view/viewSlice.ts'
-import { button, doing, fakeServer, item, jobOf, show, step, uuid } from './help.tsx'
+import { adjusted, button, click, doing, fakeServer, item, jobOf, passes, q, show, step, type, uuid } from './help.tsx'
 
 afterEach(cleanup)
 const go = jest.fn<(s: Stage) => void>()
-const type = (label: string, text: string) => {
-  const field = screen.getByLabelText(label)
-  fireEvent.change(field, { target: { value: text } })
-  fireEvent.keyDown(field, { key: 'Enter' })
-}
-const click = (name: string | RegExp) => doing(() => void fireEvent.click(button(name)))
-const passes = [item('pass', 1, { setup: uuid(11) }), item('pass', 2, { setup: uuid(11) }), item('pass', 3, { setup: uuid(12) })]
-const q = (id: QuantityId, value: number | string, unit = 'mm', of?: string) => ({ id, name: wordsOf({ id }), value, unit, ...(of ? { of } : {}) })
-const adjusted = (error: number) =>
-  step('adjust', {
-    evidence: {
-      quantities: [
-        q('alignment-worst-pass', error),
-        q('gap-between-passes-rms', 0.004),
-        q('gap-rms', 0.003, 'mm', 'pass 1'),
-        q('pair-rms', 0.002, 'mm', 'pass 1 with pass 2'),
-      ],
-      warnings: [],
-    },
-  })
-
 describe('an empty stage explains itself and leads on', () => {
   test.each([
     ['Clean', CleanCard, 'Go to Capture', 'Capture'],
@@ -186,59 +164,6 @@ describe('Clean', () => {
     await waitFor(() => expect((button('Take away') as HTMLButtonElement).disabled).toBe(false))
     await doing(() => void fireEvent.click(screen.getByLabelText('Front only')))
     await waitFor(() => expect(sent.at(-1)?.body?.params.loops[0].frontDepth).toBe(4))
-  })
-})
-
-describe('Align', () => {
-  test('two setups: first by shape, the last one loose', async () => {
-    const sent = fakeServer(() => ({ body: step('align-shape') }))
-    show(<AlignCard go={go} />, jobOf(passes), 'Align')
-    await click('Align by shape')
-    expect(sent[0].body).toEqual({ operation: 'align-shape', inputs: { anchor: [uuid(1), uuid(2)], loose: [uuid(3)] } })
-  })
-  test('by pairs: three are needed; the fit shows while they are picked, and a line of places is told', async () => {
-    const sent = fakeServer(() => ({ body: step('align-pairs') }))
-    show(<AlignCard go={go} />, jobOf(passes), 'Align')
-    await click('Pick pairs instead')
-    const pair = (x: number, y: number, i: number) => {
-      store.dispatch(view.paired({ place: { at: [x, y, 0], slot: uuid(1), face: null }, side: 'anchor' }))
-      store.dispatch(view.paired({ place: { at: [x + 5, y, y && 0.1 * i], slot: uuid(3), face: null }, side: 'loose' }))
-    }
-    act(() => [0, 10].forEach((x, i) => pair(x, 0, i)))
-    expect((button(/Align by/) as HTMLButtonElement).disabled).toBe(true)
-    act(() => pair(20, 0, 2))
-    expect(screen.getByText(/lie on one line/)).toBeTruthy()
-    await click('Drop pair 3')
-    act(() => pair(0, 20, 2))
-    expect(screen.queryByText(/lie on one line/)).toBeNull()
-    const rms = Number(document.querySelector('[data-quantity="pairs-rms"]')?.textContent?.replace(' mm', ''))
-    expect(rms).toBeLessThan(0.1)
-    await click('Align by 3 pairs')
-    await waitFor(() => expect(sent).toHaveLength(2))
-    expect(sent[0].body.params.pairs).toHaveLength(3)
-    expect(sent[1].body.operation).toBe('align-fine')
-  })
-  test('all passes: one line each, and the gaps as a map', async () => {
-    fakeServer()
-    const done = adjusted(0.0046)
-    done.outputs = { gaps: [uuid(9)], places: [uuid(8)] }
-    show(
-      <AlignCard go={go} />,
-      jobOf([...passes.slice(0, 2), item('map', 8, { kind: 'points' }), item('map', 9, { on: uuid(8), step: done.id })], [done]),
-      'Align',
-    )
-    const row = document.querySelector('[data-pass="pass 1"]') as HTMLElement
-    expect(within(row).getByText('0.0030')).toBeTruthy()
-    await doing(() => void fireEvent.click(screen.getByLabelText('Show the gaps as a map')))
-    expect(store.getState().view.map).toBe(uuid(9))
-    await click('Go on to Merge')
-    expect(go).toHaveBeenLastCalledWith('Merge')
-  })
-  test('one pass alone has nothing to align', async () => {
-    fakeServer()
-    show(<AlignCard go={go} />, jobOf(passes.slice(0, 1)), 'Align')
-    await click('Go on to Merge')
-    expect(go).toHaveBeenLastCalledWith('Merge')
   })
 })
 

@@ -1,6 +1,7 @@
+import { wordsOf, type QuantityId } from '@oak-gauge/core/operations/quantities.ts'
 import { OPERATIONS } from '@oak-gauge/core/operations/registry.ts'
 import { jest } from '@jest/globals'
-import { act, render, screen } from '@testing-library/react'
+import { act, fireEvent, render, screen } from '@testing-library/react'
 import { App } from 'antd'
 import type { ReactNode } from 'react'
 import { Provider } from 'react-redux'
@@ -155,4 +156,27 @@ export const doing = (f: () => void): Promise<void> =>
   act(() => {
     f()
     return Promise.resolve()
+  })
+
+export const type = (label: string, text: string) => {
+  const field = screen.getByLabelText(label)
+  fireEvent.change(field, { target: { value: text } })
+  fireEvent.keyDown(field, { key: 'Enter' })
+}
+export const click = (name: string | RegExp) => doing(() => void fireEvent.click(button(name)))
+
+/** Three passes in two setups. */
+export const passes = [item('pass', 1, { setup: uuid(11) }), item('pass', 2, { setup: uuid(11) }), item('pass', 3, { setup: uuid(12) })]
+export const q = (id: QuantityId, value: number | string, unit = 'mm', of?: string) => ({ id, name: wordsOf({ id }), value, unit, ...(of ? { of } : {}) })
+export const adjusted = (error: number) =>
+  step('adjust', {
+    evidence: {
+      quantities: [
+        q('alignment-worst-pass', error),
+        q('gap-between-passes-rms', 0.004),
+        q('gap-rms', 0.003, 'mm', 'pass 1'),
+        q('pair-rms', 0.002, 'mm', 'pass 1 with pass 2'),
+      ],
+      warnings: [],
+    },
   })

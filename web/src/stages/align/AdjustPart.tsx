@@ -50,8 +50,12 @@ export function AdjustPart({ head, go }: { head: ReactNode; go(stage: Stage): vo
       about="All overlapping passes are adjusted at once, the first stays put. What remains is shared, and sets how fine the merge may be."
       foot={
         <>
-          {last && <Button onClick={() => go('Merge')}>Go on to Merge</Button>}
-          <Button type="primary" disabled={step.running} onClick={run}>
+          {last && (
+            <Button type="primary" onClick={() => go('Merge')}>
+              Go on to Merge
+            </Button>
+          )}
+          <Button type={last ? 'default' : 'primary'} disabled={step.running} onClick={run}>
             {last ? 'Adjust once more' : `Adjust ${passes.length} passes`}
           </Button>
         </>

@@ -43,9 +43,9 @@ export function AlignCard({ go }: CardProps) {
         value={part}
         onChange={setPart}
         options={[
-          ...(maps.length ? [{ value: 'markers' as const, label: 'By markers' }] : []),
-          { value: 'shape', label: 'By shape' },
-          { value: 'pairs', label: 'By pairs' },
+          ...(maps.length ? [{ value: 'markers' as const, label: 'Markers' }] : []),
+          { value: 'shape', label: 'Shape' },
+          { value: 'pairs', label: 'Pairs' },
           { value: 'adjust', label: 'All passes' },
         ]}
       />

@@ -28,8 +28,12 @@ export function MarkersPart({ head, loose, onDone, maps }: SidesProps & { maps: 
       about="The distances between markers tell which are the same. They hold what the surface does not: thin sheets, prisms, turned parts."
       foot={
         <>
-          {last && <Button onClick={onDone}>On to all passes</Button>}
-          <Button type="primary" disabled={step.running || !own || !other} onClick={run}>
+          {last && (
+            <Button type="primary" onClick={onDone}>
+              On to all passes
+            </Button>
+          )}
+          <Button type={last ? 'default' : 'primary'} disabled={step.running || !own || !other} onClick={run}>
             Align by markers
           </Button>
         </>

@@ -24,8 +24,14 @@ export function ShapePart({ head, anchor, loose, onDone, onPairs }: SidesProps &
       about="The shape alone tells how the loose setup lies on the anchor, from any start. Where it does not tell, it says so."
       foot={
         <>
-          {last ? <Button onClick={onDone}>On to all passes</Button> : <Button onClick={onPairs}>Pick pairs instead</Button>}
-          <Button type="primary" disabled={step.running || !anchor.length || !loose.length} onClick={run}>
+          {last ? (
+            <Button type="primary" onClick={onDone}>
+              On to all passes
+            </Button>
+          ) : (
+            <Button onClick={onPairs}>Pick pairs instead</Button>
+          )}
+          <Button type={last ? 'default' : 'primary'} disabled={step.running || !anchor.length || !loose.length} onClick={run}>
             Align by shape
           </Button>
         </>

@@ -67,8 +67,12 @@ export function MergeCard({ go }: CardProps) {
       }
       foot={
         <>
-          {mesh && <Button onClick={() => go('Datum')}>Go on to Datum</Button>}
-          <Button type="primary" disabled={merge.running || tooFine} onClick={run}>
+          {mesh && (
+            <Button type={last ? 'primary' : 'default'} onClick={() => go('Datum')}>
+              Go on to Datum
+            </Button>
+          )}
+          <Button type={last ? 'default' : 'primary'} disabled={merge.running || tooFine} onClick={run}>
             {last ? 'Merge again' : `Merge ${passes.length} ${passes.length === 1 ? 'pass' : 'passes'}`}
           </Button>
         </>
