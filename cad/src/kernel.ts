@@ -1,5 +1,5 @@
 import init, { type OpenCascadeInstance, type TopoDS_Shape } from 'replicad-opencascadejs'
-import type { CadKernel, CadShape, CadSurface } from '@oak-gauge/core/base/cad.ts'
+import { kernelWords, type CadKernel, type CadShape, type CadSurface } from '@oak-gauge/core/base/cad.ts'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
 import { surfaceOf } from './surface.ts'
 
@@ -128,7 +128,7 @@ function distinct(oc: OpenCascadeInstance, shape: TopoDS_Shape): number {
   return n
 }
 
-export const badStep = (message: string) => new OakError('bad-step', message, { remedy: 'Export it again as AP214 or AP242, with solids.' })
+const badStep = (message: string) => new OakError('bad-step', message, { remedy: 'Export it again as AP214 or AP242, with solids.' })
 
 /** Grows, and is another one then: asked for anew after each call. */
 const memory = (oc: OpenCascadeInstance) => (oc as unknown as { wasmMemory: { buffer: ArrayBuffer } }).wasmMemory.buffer
@@ -142,15 +142,8 @@ function inKernel(oc: OpenCascadeInstance, e: unknown): string {
   }
 }
 
-/** What the kernel printed, without its stars: the first three lines. */
-export const inWords = (said: string[]) =>
-  said
-    .map((line) => line.replace(/[*\s]+/g, ' ').trim())
-    .filter(Boolean)
-    .slice(0, 3)
-    .join('; ')
 const tail = (said: string[], more = '') => {
-  const words = inWords(more ? [...said, more] : said)
+  const words = kernelWords(more ? [...said, more] : said)
   return words ? `: ${words}` : ''
 }
 

@@ -4,7 +4,7 @@ export { setField, field, surfaceAt } from './field'
 export { planes, edges } from './normals'
 export { nodeBytes, setTriangles, closestTriangles } from './triangles'
 export { fitPlane, count, cx, cy, cz, nx, ny, nz, sigma, breadth } from './plane'
-export { setWeights, neighbours, fitSurface, surfaceFound } from './surface'
+export { setWeights, neighbours, fitStrip, fitSurface, surfaceFound } from './surface'
 
 /** First byte that the host may use. */
 export function heap(): usize {

@@ -1,4 +1,5 @@
 import { describe, expect, test } from '@jest/globals'
+import type { CadSurface } from '../src/base/cad.ts'
 import { f32, u32 } from '../src/base/arrays.ts'
 import { quietContext } from '../src/base/run.ts'
 import { readAny } from '../src/formats/index.ts'
@@ -30,6 +31,24 @@ describe('one outside', () => {
     const m = boxMesh(3, 4, 5)
     expect(orient(m)).toEqual({ mesh: m, turned: 0, oneSided: 0, open: 0, branching: 0 })
     expect(orient(m).mesh).toBe(m)
+  })
+  test('the exact surfaces of a body that came inside out are turned with its faces', () => {
+    const box = boxMesh(10, 10, 10)
+    const area = 100
+    const surfaces: CadSurface[] = [
+      { kind: 'plane', area, point: [0, 0, 0], normal: [1, 0, 0] },
+      { kind: 'cylinder', area, point: [5, 5, 0], axis: [0, 0, 1], radius: 3, hollow: true },
+      { kind: 'free', area },
+    ]
+    // two triangles are the first face, four the second, the rest the third
+    const m = makeMesh({ ...box, faces: Uint32Array.from({ length: 12 }, (_, i) => (i < 2 ? 0 : i < 6 ? 1 : 2)), surfaces })
+    expect(orient(m).mesh.surfaces).toBe(m.surfaces)
+    const r = orient(turn(m, () => true))
+    expect(r.turned).toBe(12)
+    expect(r.mesh.surfaces).toEqual([{ ...surfaces[0], normal: [-1, -0, -0] }, { ...surfaces[1], hollow: false }, surfaces[2]])
+    // one face of a body only, as a damaged file may have it
+    const one = orient(turn(m, (i) => i < 2)).mesh.surfaces
+    expect(one).toEqual([{ ...surfaces[0], normal: [-1, -0, -0] }, surfaces[1], surfaces[2]])
   })
   test('single triangles, half of them, or all of them the other way round: the same body again', () => {
     const m = sphereMesh(10, 20)

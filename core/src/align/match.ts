@@ -1,10 +1,13 @@
 import { f64, u8 } from '../base/arrays.ts'
 import { invertRigid, multiply, type Mat4 } from '../base/mat4.ts'
 import { defineKernel, inFlight, type RunContext } from '../base/run.ts'
-import { localSurface, newLocalSurface, type SurfaceGrid } from '../shape/localsurface.ts'
+import { newLocalStrip } from '../shape/localstrip.ts'
+import { localSurface, newLocalSurface, type LocalSurface, type SurfaceGrid } from '../shape/localsurface.ts'
 import { nearestWithin, runsFor, type RowGrid } from '../space/rowgrid.ts'
 import { signAt, type Side } from './side.ts'
-import { SCALES, soundness, SOUND, type Surfels } from './surfels.ts'
+import { settleStrip } from './strips.ts'
+import { RADII, soundness, SOUND, STRIP } from './support.ts'
+import type { Surfels } from './surfels.ts'
 
 /** A pass as the adjustment sees it. */
 export interface MatchPass {
@@ -48,38 +51,19 @@ const d2 = new Float64Array(1)
 export const matchKernel = defineKernel('align.match', (a: MatchArgs, start: number, end: number) => {
   const { surfels: f, grid, side, gate } = a
   const q = newLocalSurface()
+  const place = new Float64Array(3)
   const out = new Float64Array((end - start) * OUT)
   let n = 0
   for (let s = start; s < end; s++) {
     const i = 7 * s
     const [nx, ny, nz] = [f[i + 3], f[i + 4], f[i + 5]]
-    const r = SCALES[a.scale[s]] * a.radius
-    // a place on this pass's surface to look at it from: the surfel itself when it is near, else the nearest point
-    let [x, y, z] = [f[i], f[i + 1], f[i + 2]]
-    if (gate > 0.6 * r) {
-      const k = nearestWithin(grid, x, y, z, gate, runsFor2(grid, gate), d2)
-      if (k < 0) continue
-      // straight above or below the surfel
-      const h = (grid.xyz[3 * k] - x) * nx + (grid.xyz[3 * k + 1] - y) * ny + (grid.xyz[3 * k + 2] - z) * nz
-      x += h * nx
-      y += h * ny
-      z += h * nz
-    }
-    localSurface(grid, x, y, z, r, nx, ny, nz, q)
-    if (q.count < 8) continue
-    if (Math.abs(q.height) > 0.05 * r) {
-      if (Math.abs(q.height) > r) continue
-      x += q.height * nx
-      y += q.height * ny
-      z += q.height * nz
-      localSurface(grid, x, y, z, r, nx, ny, nz, q)
-    }
-    const trust = soundness(q, a.limit)
+    const r = RADII[a.scale[s]] * a.radius
+    const trust = a.scale[s] === STRIP ? stripNear(a, i, place, q) : surfaceNear(a, i, r, place, q)
     if (trust === 0) continue
     if (nx * q.nx + ny * q.ny + nz * q.nz < a.cos) continue
-    x += q.height * nx
-    y += q.height * ny
-    z += q.height * nz
+    const x = place[0] + q.height * nx
+    const y = place[1] + q.height * ny
+    const z = place[2] + q.height * nz
     const d = (f[i] - x) * nx + (f[i + 1] - y) * ny + (f[i + 2] - z) * nz
     if (Math.abs(d) > gate) continue
     let id = 0
@@ -102,6 +86,64 @@ export const matchKernel = defineKernel('align.match', (a: MatchArgs, start: num
   }
   return out.slice(0, n)
 })
+
+/** The quadric of this pass beside a surfel, seen from `place`; gives its trust, 0 when there is none. */
+function surfaceNear(a: MatchArgs, i: number, r: number, place: Float64Array, q: LocalSurface): number {
+  const { surfels: f, grid, gate } = a
+  const [nx, ny, nz] = [f[i + 3], f[i + 4], f[i + 5]]
+  // a place on this pass's surface to look at it from: the surfel itself when it is near, else the nearest point
+  let [x, y, z] = [f[i], f[i + 1], f[i + 2]]
+  if (gate > 0.6 * r) {
+    const k = nearestWithin(grid, x, y, z, gate, runsFor2(grid, gate), d2)
+    if (k < 0) return 0
+    // straight above or below the surfel
+    const h = (grid.xyz[3 * k] - x) * nx + (grid.xyz[3 * k + 1] - y) * ny + (grid.xyz[3 * k + 2] - z) * nz
+    x += h * nx
+    y += h * ny
+    z += h * nz
+  }
+  localSurface(grid, x, y, z, r, nx, ny, nz, q)
+  if (q.count < 8) return 0
+  if (Math.abs(q.height) > 0.05 * r) {
+    if (Math.abs(q.height) > r) return 0
+    x += q.height * nx
+    y += q.height * ny
+    z += q.height * nz
+    localSurface(grid, x, y, z, r, nx, ny, nz, q)
+  }
+  place[0] = x
+  place[1] = y
+  place[2] = z
+  return soundness(q, a.limit)
+}
+
+const strip = newLocalStrip()
+const beside = new Float64Array(6)
+
+/** The same of a narrow face: looked for above and below the surfel, the nearest that is sound. Only once passes lie near. */
+function stripNear(a: MatchArgs, i: number, place: Float64Array, q: LocalSurface): number {
+  const { surfels: f, gate } = a
+  if (gate > 0.5 * a.radius) return 0
+  const step = 3 * a.noise
+  for (let k = 0; k * step <= gate; k++)
+    for (let side = k ? -1 : 1; side < 2; side += 2) {
+      for (let c = 0; c < 3; c++) {
+        beside[c] = f[i + c] + side * k * step * f[i + 3 + c]
+        beside[3 + c] = f[i + 3 + c]
+      }
+      const trust = settleStrip(a.grid, beside, a.radius, a.noise, a.limit, strip)
+      if (trust === 0) continue
+      place.set(beside.subarray(0, 3))
+      q.height = 0
+      q.nx = beside[3]
+      q.ny = beside[4]
+      q.nz = beside[5]
+      q.sigma = strip.sigma
+      q.leverage = strip.leverage
+      return trust
+    }
+  return 0
+}
 
 let kept: { grid: RowGrid; r: number; runs: Int32Array } | undefined
 function runsFor2(grid: RowGrid, r: number): Int32Array {

@@ -3,9 +3,11 @@ import { lot } from '../base/random.ts'
 import { defineKernel, subProgress, type RunContext } from '../base/run.ts'
 import { quantile } from '../base/stats.ts'
 import { localPlane, newLocalPlane } from '../shape/localplane.ts'
-import { localSurface, newLocalSurface, type LocalSurface, type SurfaceGrid } from '../shape/localsurface.ts'
+import { localSurface, newLocalSurface, type SurfaceGrid } from '../shape/localsurface.ts'
 import { buildRowGrid, rowRuns, runsFor, type RowGrid } from '../space/rowgrid.ts'
 import { signAt, type Side } from './side.ts'
+import { findStrips } from './strips.ts'
+import { FEWEST, RADII, SCALES, SOUND, soundness, type SurfelArgs } from './support.ts'
 
 /**
  * Surface elements: sample points moved onto the quadric through their neighbours, kept only where that quadric is trustworthy.
@@ -18,7 +20,7 @@ export interface Surfels {
   xyz: Float32Array
   /** 3N, out of the material */
   normals: Float32Array
-  /** N: which of SCALES */
+  /** N: which of RADII */
   scale: Uint8Array
   /** N: variance of the place across the surface, mm^2 */
   variance: Float32Array
@@ -32,33 +34,6 @@ export interface Surfels {
   sigma: number
 }
 
-interface SurfelArgs {
-  grid: SurfaceGrid
-  side: Side
-  /** samples: places in the grid's order */
-  at: Int32Array
-  radius: number
-  xyz: Float32Array
-  normals: Float32Array
-  sigmas: Float32Array
-  variance: Float32Array
-  good: Uint8Array
-  trust: Float32Array
-  scale: Uint8Array
-  /** residual above which a surface is unsound; Infinity while the noise is still being measured */
-  limit: number
-  /** noise of the pass, mm */
-  noise: number
-}
-
-/** Radii tried, largest first, as shares of the given one: what bends or ends too soon for the largest may do for a smaller one. */
-export const SCALES = [1, 0.75, 0.55]
-/** A surface is sound while its residual is under this many times the noise of the pass. 1.4: bracket at 0.77 mm 0.025 mm off where this gives 0.009. */
-export const SOUND = 1.25
-/** At the border of a pass the points lie to one side: the surface is then a guess beyond what was seen. 0.2: bracket at 1.5 mm 0.20 mm off, 0.1: 0.08. */
-export const OFF_CENTRE = 0.1
-/** Below this many points six unknowns leave no judgement of the residual. */
-export const FEWEST = 14
 /**
  * However small the noise, surfaces are so much (shares of the spacing) off their quadrics. Judged by the spread on flat faces alone, the walls of
  * an almost noiseless scan would be thrown out, and with them what holds a direction.
@@ -66,22 +41,6 @@ export const FEWEST = 14
 const SMOOTH = 0.02
 /** candidates for each surfel that is kept */
 const CANDIDATES = 10
-
-/**
- * How far a fitted surface may be trusted, 0 to 1; limit: largest residual, mm. Not yes or no: a surface at the border of what is trusted would come and go with the
- * rounding of its points, and take a hundredth of the stated error with it.
- */
-export function soundness(q: LocalSurface, limit: number): number {
-  if (q.count < FEWEST || q.sigma > limit || q.breadth < 0.25 || q.offside > OFF_CENTRE) return 0
-  return (
-    Math.min(1, (1 - q.sigma / limit) / FADE) *
-    Math.min(1, (1 - q.offside / OFF_CENTRE) / FADE) *
-    Math.min(1, (q.breadth - 0.25) / FADE) *
-    Math.min(1, (q.count - FEWEST + 1) / 4)
-  )
-}
-/** Trust grows to the full within this share of a limit. */
-const FADE = 0.1
 
 export const surfelKernel = defineKernel('align.surfels', (a: SurfelArgs, start: number, end: number) => {
   const { grid, side, radius, xyz, normals } = a
@@ -143,8 +102,15 @@ export async function findSurfels(grid: SurfaceGrid, side: Side, radius: number,
   const part = subProgress(ctx, 0.1, 1)
   await ctx.parallel.map(surfelKernel, all, all.good.length, 1024, ctx, (d) => part.progress(d))
   const ids = all.at.map((i) => grid.ids[i])
-  const index = await balanceByNormal(all.normals, all.good, ids, samples, ctx)
-  const share = independentShare(all.xyz, all.scale, index, radius)
+  const faces = await balanceByNormal(all.normals, all.good, ids, samples, ctx)
+  const share = independentShare(all.xyz, all.scale, faces, radius)
+  // where no face says anything narrow ones may; what stands around them says nothing of them
+  const strips = await findStrips(all, faces, ctx)
+  const own = independentShare(all.xyz, all.scale, strips, radius)
+  for (const s of strips) share[s] = own[s]
+  const index = i32(faces.length + strips.length)
+  index.set(faces)
+  index.set(strips, faces.length)
   for (const s of index) share[s] *= all.trust[s]
   const lots = Float32Array.from(ids, (id) => lot(id, EVERY))
   return { xyz: all.xyz, normals: all.normals, scale: all.scale, variance: all.variance, index, share, lots, sigma }
@@ -255,7 +221,7 @@ export function independentShare(xyz: Float32Array, scale: Uint8Array, chosen: I
   const runs = runsFor(grid, radius)
   const share = f32(scale.length)
   for (let i = 0; i < chosen.length; i++) {
-    const r = 0.8 * SCALES[scale[chosen[i]]] * radius
+    const r = 0.8 * RADII[scale[chosen[i]]] * radius
     const m = rowRuns(grid, own[3 * i], own[3 * i + 1], own[3 * i + 2], r, runs)
     let n = 0
     for (let q = 0; q < m; q++)

@@ -44,3 +44,11 @@ export interface CadKernel {
    */
   read(bytes: Uint8Array, options: { chord?: number; origin?: readonly [number, number, number] }, signal: { readonly aborted: boolean }): Promise<CadShape>
 }
+
+/** What a kernel printed, without its stars: the first three lines. */
+export const kernelWords = (said: string[]) =>
+  said
+    .map((line) => line.replace(/[*\s]+/g, ' ').trim())
+    .filter(Boolean)
+    .slice(0, 3)
+    .join('; ')

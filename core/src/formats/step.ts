@@ -1,4 +1,4 @@
-import type { CadShape } from '../base/cad.ts'
+import { kernelWords, type CadShape } from '../base/cad.ts'
 import { u32 } from '../base/arrays.ts'
 import { OakError } from '../base/errors.ts'
 import { quietContext, type RunContext } from '../base/run.ts'
@@ -79,7 +79,7 @@ function doubts(shape: CadShape, mesh: Mesh, text: Part21): string[] {
   const out: string[] = []
   if (shape.solids > 1) out.push(`The file holds ${shape.solids} bodies; all of them were taken.`)
   if (shape.solids === 0) out.push('The file holds surfaces and no body: which side is outside is not certain.')
-  if (shape.said.length) out.push(`The CAD kernel met errors in the file, and faces may be missing: ${inWords(shape.said)}.`)
+  if (shape.said.length) out.push(`The CAD kernel met errors in the file, and faces may be missing: ${kernelWords(shape.said)}.`)
   if (text.missing.length)
     out.push(
       `The file is damaged: it speaks of ${counted(text.missing.length, 'entity', 'entities')} that it does not hold (the first is #${text.missing[0]}).`,
@@ -112,11 +112,3 @@ function statedUnit(text: string): Unit | undefined {
   const si = /LENGTH_UNIT\s*\(\s*\)[^;]*?SI_UNIT\s*\(\s*(\.\w+\.|\$)\s*,\s*\.METRE\.\s*\)/i.exec(text)?.[1]?.toUpperCase()
   return si === undefined ? undefined : ({ '.MILLI.': 'mm', '.CENTI.': 'cm', '.MICRO.': 'um', $: 'm' } as Record<string, Unit>)[si]
 }
-
-/** What the kernel printed, without its stars: the first three lines. */
-const inWords = (said: string[]) =>
-  said
-    .map((line) => line.replace(/[*\s]+/g, ' ').trim())
-    .filter(Boolean)
-    .slice(0, 3)
-    .join('; ')

@@ -6,7 +6,7 @@ import { defineOperation, pointsOf } from './operation.ts'
 
 export const fineAlignment = defineOperation({
   name: 'align-fine',
-  version: 4,
+  version: 5,
   title: 'Fine alignment',
   stage: 'Align',
   about: 'Settles a roughly placed loose side exactly onto the anchor side; both sides stay rigid.',

@@ -7,7 +7,7 @@ import { q } from './quantities.ts'
 
 export const alignShape = defineOperation({
   name: 'align-shape',
-  version: 3,
+  version: 4,
   title: 'Align by shape',
   stage: 'Align',
   about: 'Finds by the shape alone how the loose side lies on the anchor side, from any start. Says so when the shape does not tell.',

@@ -1,4 +1,4 @@
-import { makeMesh, triangleAreas, type Mesh } from '../shape/mesh.ts'
+import { makeMesh, triangleAreas, turnedSurface, type Mesh } from '../shape/mesh.ts'
 import { oppositeSides } from '../shape/topology.ts'
 import { buildBvh } from '../space/bvh.ts'
 import { prepareWinding, windingNumber } from '../space/winding.ts'
@@ -88,7 +88,12 @@ export function orient(mesh: Mesh, sides = oppositeSides(mesh)): Oriented {
   if (turned === 0) return { mesh, ...rest }
   const triangles = new Uint32Array(t)
   for (let i = 0; i < n; i++) if (flip[i]) [triangles[3 * i + 1], triangles[3 * i + 2]] = [triangles[3 * i + 2], triangles[3 * i + 1]]
-  return { mesh: makeMesh({ ...mesh, triangles }), ...rest }
+  // a face turns whole: its triangles all look the way its surface does
+  const { faces } = mesh
+  const faceTurns = new Uint8Array(mesh.surfaces?.length ?? 0)
+  if (faces) for (let i = 0; i < n; i++) if (flip[i]) faceTurns[faces[i]] = 1
+  const surfaces = mesh.surfaces?.map((s, f) => (faceTurns[f] ? turnedSurface(s) : s))
+  return { mesh: makeMesh({ ...mesh, triangles, surfaces }), ...rest }
 }
 
 const corner = (m: Mesh, i: number, k: number, c: number) => m.vertices[3 * m.triangles[3 * i + k] + c]

@@ -213,6 +213,12 @@ export function transformMesh(mesh: Mesh, pose: ArrayLike<number>): Mesh {
   return makeMesh({ ...mesh, vertices, surfaces: mesh.surfaces?.map((s) => movedSurface(s, pose)) })
 }
 
+/** A face's exact surface seen from its other side: what was material is outside. */
+export function turnedSurface(s: CadSurface): CadSurface {
+  if (s.kind === 'plane') return { ...s, normal: s.normal.map((v) => -v) as [number, number, number] }
+  return 'hollow' in s ? { ...s, hollow: !s.hollow } : s
+}
+
 /** A face's exact surface in another frame. */
 export function movedSurface(s: CadSurface, pose: ArrayLike<number>): CadSurface {
   const turn = (v: readonly number[]) => [0, 1, 2].map((r) => pose[4 * r] * v[0] + pose[4 * r + 1] * v[1] + pose[4 * r + 2] * v[2]) as [number, number, number]

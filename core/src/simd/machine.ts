@@ -44,6 +44,7 @@ export interface Kernels {
   setWeights(at: number): void
   neighbours(start: number, end: number, r: number, out: number): void
   fitSurface(x: number, y: number, z: number, r: number, nx: number, ny: number, nz: number): void
+  fitStrip(x: number, y: number, z: number, r: number, nx: number, ny: number, nz: number, band: number): void
   surfaceFound(): number
 }
 
@@ -64,7 +65,7 @@ export function machine(): Kernels {
   return kernels
 }
 
-/** The ten numbers that fitSurface leaves behind. */
+/** The ten numbers that fitSurface and fitStrip leave behind. */
 export function surfaceFound(): Float64Array {
   const m = machine()
   // growing memory makes views stale

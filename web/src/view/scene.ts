@@ -1,42 +1,9 @@
-import {
-  BufferAttribute,
-  BufferGeometry,
-  Matrix4,
-  Mesh,
-  PerspectiveCamera,
-  Points,
-  Scene,
-  Vector2,
-  Vector3,
-  WebGLRenderer,
-  Box3,
-  type ShaderMaterial,
-  type Object3D,
-} from 'three'
+import { Box3, Matrix4, Mesh, PerspectiveCamera, Points, Scene, Vector2, Vector3, WebGLRenderer, type ShaderMaterial } from 'three'
 import { OrbitControls } from 'three/examples/jsm/controls/OrbitControls.js'
-import type { Arrays } from './display.ts'
-import { meshMaterial, pickMaterial, pointMaterial } from './materials.ts'
+import { pickMaterial } from './materials.ts'
+import { boxWithoutStrays, makeObject, place, type Shown } from './objects.ts'
 import { picker } from './pick.ts'
 import { drawsInSoftware } from './software.ts'
-import { creased, seamed } from './geometry.ts'
-
-/** One thing to draw. */
-export interface Shown {
-  /** of the item: its data never changes */
-  id: string
-  slot: string
-  kind: 'points' | 'mesh'
-  pose: number[]
-  colour: readonly [number, number, number]
-  arrays: Arrays
-  /** shaded by triangle, with faces to choose from */
-  faces: boolean
-  /** drawn thin, as a background */
-  ghost: boolean
-  /** one value for each shown point or vertex */
-  values: Float32Array | null
-  gone: Uint8Array | null
-}
 
 export interface Look {
   limit: number
@@ -315,89 +282,3 @@ export function createStage(canvas: HTMLCanvasElement) {
   }
 }
 export type Stage = ReturnType<typeof createStage>
-
-function makeObject(s: Shown, pointSize: number): Mesh | Points {
-  const g = new BufferGeometry()
-  if (s.kind === 'points') {
-    const xyz = s.arrays['xyz'] as Float32Array
-    g.setAttribute('position', new BufferAttribute(xyz, 3))
-    const m = pointMaterial(pointSize)
-    if (s.arrays['normals']) {
-      g.setAttribute('normal', new BufferAttribute(s.arrays['normals'], 3))
-      m.uniforms['lit'].value = 1
-    }
-    return new Points(g, m)
-  }
-  const vertices = s.arrays['vertices'] as Float32Array
-  const triangles = s.arrays['triangles'] as Uint32Array
-  if (s.faces) {
-    const { positions, faces } = seamed(vertices, triangles, s.arrays['faces'] as Uint32Array | undefined)
-    g.setAttribute('position', new BufferAttribute(positions, 3))
-    g.setAttribute('face', new BufferAttribute(faces, 1))
-    return new Mesh(g, meshMaterial(true))
-  }
-  const { positions, normals, index, source } = creased(vertices, triangles)
-  g.setAttribute('position', new BufferAttribute(positions, 3))
-  g.setIndex(new BufferAttribute(index, 1))
-  g.setAttribute('normal', new BufferAttribute(normals, 3))
-  g.userData['source'] = source
-  const unmeasured = s.arrays['unmeasured']
-  if (unmeasured) {
-    const filled = new Float32Array(vertices.length / 3)
-    for (let i = 0; i < triangles.length; i++) if (unmeasured[(i / 3) | 0]) filled[triangles[i]] = 1
-    g.setAttribute(
-      'filled',
-      new BufferAttribute(
-        Float32Array.from(source, (v) => filled[v]),
-        1,
-      ),
-    )
-  }
-  return new Mesh(g, meshMaterial(false))
-}
-
-/** Box of what is shown; of points without the outermost half percent, so that strays do not make the part small. */
-function boxWithoutStrays(s: Shown): Box3 {
-  const p = (s.kind === 'points' ? s.arrays['xyz'] : s.arrays['vertices']) as Float32Array
-  const n = p.length / 3
-  const step = Math.max(1, Math.floor(n / 3000))
-  const low = new Vector3()
-  const high = new Vector3()
-  for (let k = 0; k < 3; k++) {
-    const v = new Float32Array(Math.floor((n - 1) / step) + 1)
-    for (let i = 0; i < v.length; i++) v[i] = p[3 * i * step + k]
-    v.sort()
-    const cut = s.kind === 'points' ? Math.floor(v.length * 0.005) : 0
-    low.setComponent(k, v[cut] ?? 0)
-    high.setComponent(k, v[v.length - 1 - cut] ?? 0)
-  }
-  return new Box3(low, high)
-}
-
-function place(o: Mesh | Points, s: Shown): void {
-  o.matrixAutoUpdate = false
-  o.matrix.set(...(s.pose as Parameters<Matrix4['set']>))
-  o.matrixWorldNeedsUpdate = true
-  o.updateMatrixWorld(true)
-  const u = (o.material as ShaderMaterial).uniforms
-  u['colour'].value.set(s.colour[0] / 255, s.colour[1] / 255, s.colour[2] / 255)
-  u['mapped'].value = s.values ? 1 : 0
-  if (u['ghost']) u['ghost'].value = s.ghost ? 1 : 0
-  setAttribute(o, 'value', s.values, false)
-  setAttribute(o, 'gone', s.gone, true)
-}
-
-function setAttribute(o: Object3D & { geometry: BufferGeometry }, name: string, data: Float32Array | Uint8Array | null, whole: boolean): void {
-  const { geometry } = o
-  if (!data) {
-    if (geometry.getAttribute(name)) geometry.deleteAttribute(name)
-    geometry.userData[name] = null
-    return
-  }
-  if (geometry.userData[name] === data) return
-  geometry.userData[name] = data
-  // along edges a vertex is drawn several times
-  const source = geometry.userData['source'] as Uint32Array | undefined
-  const spread = source ? Float32Array.from(source, (v) => data[v]) : whole ? Float32Array.from(data) : data
-  geometry.setAttribute(name, new BufferAttribute(spread, 1))
-}

@@ -3,7 +3,7 @@ import { SWATCHES, type TrayItem } from '@oak-gauge/contract'
 import { shownByDefault, useOpenJob } from '../job/useJob.ts'
 import { useAppSelector } from '../store.ts'
 import { displayOf, type Arrays } from './display.ts'
-import type { Shown } from './scene.ts'
+import type { Shown } from './objects.ts'
 
 const MESH = [176, 164, 146] as const
 const NOMINAL = [214, 205, 186] as const
