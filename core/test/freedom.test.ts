@@ -1,6 +1,6 @@
 import { describe, expect, test } from '@jest/globals'
-import { freedoms } from '../src/align/freedom.ts'
-import { motionWords } from '../src/align/freemotion.ts'
+import { freedoms, type Freedom } from '../src/align/freedom.ts'
+import { motionsIn, motionWords } from '../src/align/freemotion.ts'
 import { adjustJointly } from '../src/align/joint.ts'
 import { fromRotationVector, identity, multiply, poseDifference, translation } from '../src/base/mat4.ts'
 import { seeded } from '../src/base/random.ts'
@@ -25,22 +25,28 @@ const freeOf = (p: Points, radius: number) => {
   const { jtj, weight } = matrixOf(p, radius)
   return freedoms(jtj, weight, radius).filter((f) => f.free)
 }
-const words = (list: { words: string }[]) => list.map((f) => f.words).sort()
+const motions = (list: Freedom[], radius: number) =>
+  motionsIn(
+    list.map((f) => [...f.rotation.map((v) => v * radius), ...f.translation]),
+    [0, 0, 0],
+    radius,
+  )
+const words = (list: Freedom[], radius: number) => motions(list, radius).map(motionWords).sort()
 
 describe('which motions a surface does not hold (Gelfand 2003: slippable motions of elementary surfaces)', () => {
   const centred = (p: Points, z: number): Points => ({ ...p, xyz: p.xyz.map((v, i) => (i % 3 === 2 ? v - z : v)) })
   test('a shaft: turn and slide along its axis', () => {
-    expect(words(freeOf(centred(shaft(10, 40, 1), 20), 20))).toEqual(['slide along z', 'turn about z'])
+    expect(words(freeOf(centred(shaft(10, 40, 1), 20), 20), 20)).toEqual(['slide along z', 'turn about z'])
   })
   test('a ball: three turns, and nothing else', () => {
     const free = freeOf(sphere(15, 1), 15)
     expect(free).toHaveLength(3)
-    for (const f of free) expect(f.words).toMatch(/^turn about/)
+    expect(motions(free, 15).map((m) => m.kind)).toEqual(['turn', 'turn', 'turn'])
   })
   test('one level face: two slides and a turn', () => {
     const face = cube(20, 1)
     const first = { ...face, xyz: face.xyz.slice(0, 1200).map((v, i) => v - [0, 10, 10][i % 3]), normals: (face.normals as Float32Array).slice(0, 1200) }
-    const free = words(freeOf(first, 10))
+    const free = words(freeOf(first, 10), 10)
     expect(free).toHaveLength(3)
     expect(free.filter((w) => w.startsWith('slide'))).toHaveLength(2)
     expect(free.at(-1)).toBe('turn about x')
@@ -61,8 +67,9 @@ describe('which motions a surface does not hold (Gelfand 2003: slippable motions
         normals.push((Math.sin(a) * lead) / (2 * Math.PI * l), (-Math.cos(a) * lead) / (2 * Math.PI * l), r / l)
       }
     const p: Points = { kind: 'points', xyz: Float32Array.from(xyz), normals: Float32Array.from(normals) }
-    const free = freeOf(p, lead / (2 * Math.PI))
-    expect(free.map((f) => f.words)).toContain('screw about z')
+    const pitch = lead / (2 * Math.PI)
+    const screw = motions(freeOf(p, pitch), pitch).find((m) => m.kind === 'screw')
+    expect(screw && motionWords(screw)).toBe('screw about z')
   })
   test('the noise of the normals holds nothing: with it known, a faint hold counts as free', () => {
     const { jtj, weight } = matrixOf(cube(20, 1), 10)

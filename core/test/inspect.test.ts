@@ -54,7 +54,7 @@ describe('best fit to the chosen faces', () => {
   test('one face alone holds three motions of six: the others are told, and left where they were', async () => {
     const measured = { name: 'scan', data: scanOfBlock(0, 0.005), pose: translation(0.4, 0.3, 0.2) }
     const r = await bestFit(measured, item(block()), { faces: [5], reach: 1 }, quietContext)
-    expect(r.free.map((f) => f.words.split(' ')[0]).sort()).toEqual(['slide', 'slide', 'turn'])
+    expect(r.free.map((f) => f.kind).sort()).toEqual(['slide', 'slide', 'turn'])
     expect(r.pose[11]).toBeCloseTo(0, 2)
     expect([r.pose[3], r.pose[7]].map((v) => Math.round(10 * v) / 10)).toEqual([0.4, 0.3])
   })

@@ -8,8 +8,6 @@ export interface Freedom {
   /** share of surface pairs, 0..1, that resist this motion: the mean squared normal component */
   hold: number
   free: boolean
-  /** one line for people */
-  words: string
 }
 
 /** Below this mean squared normal component a motion is held by noise alone, where the noise is not known. Measured: plane with 0.3 deg normal noise 3e-5, bracket's weakest 2e-2. */
@@ -32,27 +30,15 @@ export function freedoms(jtj: ArrayLike<number>, weight: number, radius: number,
   const out: Freedom[] = []
   for (let k = 0; k < 6; k++) {
     const v = [0, 1, 2, 3, 4, 5].map((r) => vectors[6 * r + k])
-    const turn = Math.hypot(v[0], v[1], v[2])
-    const slide = Math.hypot(v[3], v[4], v[5])
     const hold = Math.max(0, values[k])
     const rotation: [number, number, number] = [v[0] / radius, v[1] / radius, v[2] / radius]
     const translation: [number, number, number] = [v[3], v[4], v[5]]
-    const axis = turn > slide ? v.slice(0, 3) : v.slice(3)
-    const name = axisWords(axis)
     out.push({
       rotation,
       translation,
       hold,
       free: hold < limit,
-      words: turn > 0.3 && slide > 0.3 ? `screw about ${name}` : turn > slide ? `turn about ${name}` : `slide along ${name}`,
     })
   }
   return out
-}
-
-function axisWords(v: number[]): string {
-  const l = Math.hypot(v[0], v[1], v[2])
-  const k = [0, 1, 2].sort((i, j) => Math.abs(v[j]) - Math.abs(v[i]))[0]
-  if (Math.abs(v[k]) > 0.96 * l) return 'xyz'[k]
-  return `(${v.map((c) => (c / l).toFixed(2)).join(', ')})`
 }

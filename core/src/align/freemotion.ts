@@ -4,10 +4,8 @@ import type { Adjustment } from './adjustment.ts'
 import type { Unknowns } from './unknowns.ts'
 import type { WeakModes } from './weakmodes.ts'
 
-/** A motion of some passes against the rest that nothing holds. */
-export interface FreeMotion {
-  /** the passes that move, all together */
-  passes: number[]
+/** A small rigid motion as a person sees it. */
+export interface Motion {
   kind: 'turn' | 'slide' | 'screw'
   /** unit direction of the slide, or of the axis, in the job */
   axis: [number, number, number]
@@ -15,6 +13,12 @@ export interface FreeMotion {
   through: [number, number, number]
   /** what moves, mm from `through` to its far places: how long an arrow should be */
   size: number
+}
+
+/** A motion of some passes against the rest that nothing holds. */
+export interface FreeMotion extends Motion {
+  /** the passes that move, all together */
+  passes: number[]
 }
 
 /** Motions below this share of the largest are none. */
@@ -77,7 +81,7 @@ function twistOf(job: Adjustment, u: Unknowns, i: number, v: Float64Array): Twis
   return moved(t, [u.centre[3 * s], u.centre[3 * s + 1], u.centre[3 * s + 2]], middleOf(job, i))
 }
 
-/** Motions of one rigid group as slides first, then turns about axes (Plücker; Ball 1900). */
+/** Motions of one rigid group. */
 function motionsOf(job: Adjustment, passes: number[], twists: Twist[]): FreeMotion[] {
   const first = middleOf(job, passes[0])
   const middle = [0, 1, 2].map((k) => passes.reduce((s, i) => s + job.centres[3 * i + k], 0) / passes.length)
@@ -87,6 +91,14 @@ function motionsOf(job: Adjustment, passes: number[], twists: Twist[]): FreeMoti
     const m = moved(t, first, middle)
     return [...m.turn.map((x) => x * size), ...m.shift]
   })
+  return motionsIn(columns, middle, size).map((m) => ({ passes, ...m }))
+}
+
+/**
+ * All small motions that combine from the given ones, as slides first, then turns about axes (Plücker; Ball 1900). columns: six numbers each, turn as movement at
+ * `size` (mm) and shift of the place `middle`.
+ */
+export function motionsIn(columns: number[][], middle: number[], size: number): Motion[] {
   const gram = new Float64Array(36)
   for (const c of columns) for (let a = 0; a < 6; a++) for (let b = 0; b < 6; b++) gram[6 * a + b] += c[a] * c[b]
   const { values, vectors } = jacobiEigen(gram, 6)
@@ -99,7 +111,7 @@ function motionsOf(job: Adjustment, passes: number[], twists: Twist[]): FreeMoti
   const split = jacobiEigen(turns, r)
   const combined = Array.from({ length: r }, (_, k) => [0, 1, 2, 3, 4, 5].map((q) => basis.reduce((s, v, a) => s + split.vectors[a * r + k] * v[q], 0)))
   const slides = combined.filter((_, k) => split.values[k] < 0.02).map((v) => unit(v.slice(3)))
-  const out: FreeMotion[] = slides.map((axis) => ({ passes, kind: 'slide', axis: upwards(axis), through: middle as [number, number, number], size }))
+  const out: Motion[] = slides.map((axis) => ({ kind: 'slide', axis: upwards(axis), through: middle as [number, number, number], size }))
   for (let k = 0; k < r; k++) {
     if (split.values[k] < 0.02) continue
     const w = combined[k].slice(0, 3).map((x) => x / size)
@@ -109,7 +121,6 @@ function motionsOf(job: Adjustment, passes: number[], twists: Twist[]): FreeMoti
     const along = dot(w, t) / Math.sqrt(w2)
     const off = cross(w, t).map((x) => x / w2)
     out.push({
-      passes,
       kind: Math.abs(along) > 0.3 * Math.sqrt(w2) * size ? 'screw' : 'turn',
       axis: upwards(unit(w)),
       through: middle.map((x, c) => x + off[c]) as [number, number, number],
@@ -126,7 +137,7 @@ function upwards(v: number[]): [number, number, number] {
 }
 
 /** What a person reads: "slide along z", "turn about a line near x". */
-export function motionWords(f: Pick<FreeMotion, 'kind' | 'axis'>): string {
+export function motionWords(f: Pick<Motion, 'kind' | 'axis'>): string {
   const k = [0, 1, 2].reduce((a, b) => (Math.abs(f.axis[b]) > Math.abs(f.axis[a]) ? b : a))
   const c = Math.abs(f.axis[k])
   const line = c > 0.996 ? 'xyz'[k] : c > 0.9 ? `a line near ${'xyz'[k]}` : 'a slanting line'

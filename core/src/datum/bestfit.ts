@@ -16,6 +16,7 @@ import { checkCancelled, subProgress, type RunContext } from '../base/run.ts'
 import { cholesky, choleskyInverse, choleskySolve, product6 } from '../base/solve.ts'
 import { robustSigma } from '../base/stats.ts'
 import { alignByShape } from '../align/coarse.ts'
+import { motionsIn, type Motion } from '../align/freemotion.ts'
 import { freedoms, type Freedom } from '../align/freedom.ts'
 import { deviationTo, type Deviation } from '../inspect/deviation.ts'
 import { keepTriangles, triangleCount, triangleNormal, type Mesh } from '../shape/mesh.ts'
@@ -44,7 +45,8 @@ export interface BestFitResult {
   mean: number
   used: number
   total: number
-  free: Freedom[]
+  /** motions that the chosen faces do not hold, in the job */
+  free: Motion[]
   /** the shape did not decide which way round */
   ambiguous: boolean
   /** how well the pose is known, in the nominal's coordinates */
@@ -110,16 +112,19 @@ export async function bestFit(measured: Placed<Points | Mesh>, nominal: Placed<M
     }
   } else pose = candidates[0]
   const settled = await settle(pose, widest, 60, context, subProgress(ctx, 0.5, 1, 'fitting'))
-  const { rms, mean, used, free } = settled
+  const { rms, mean, used } = settled
+  const placing = placingOf(settled, context, measured.name, nominal.pose)
+  const reachOf = 2 * scale
+  const columns = (placing.free ?? []).map((v) => [...v.slice(0, 3).map((w) => w * reachOf), ...v.slice(3)])
   return {
     pose: multiply(nominal.pose, settled.pose),
     rms,
     mean,
     used,
-    free,
+    free: columns.length ? motionsIn(columns, [...placing.about], reachOf) : [],
     total: take,
     ambiguous,
-    placing: placingOf(settled, context, measured.name, nominal.pose),
+    placing,
   }
 }
 
@@ -162,7 +167,8 @@ function placingOf(s: Settled, f: Fitting, of: string, pose: ArrayLike<number>):
   // from the numbers of the fit (turn as movement at `scale`) to radians; turned into the job with the nominal
   const unit = (v: readonly number[]) => [...rotateVector(pose, v[0] / f.scale, v[1] / f.scale, v[2] / f.scale), ...rotateVector(pose, v[3], v[4], v[5])]
   const about = transformPoint(pose, f.centre[0], f.centre[1], f.centre[2])
-  if (!l) return { of, about, covariance: null }
+  const named = free.length ? { free: free.map(unit) } : {}
+  if (!l) return { of, about, covariance: null, ...named }
   const inverse = choleskyInverse(l, 6)
   const few = blocks.size / (blocks.size - held)
   const own = product6(product6(inverse, meat), inverse).map((v) => few * v)
@@ -170,7 +176,7 @@ function placingOf(s: Settled, f: Fitting, of: string, pose: ArrayLike<number>):
   const half = Array.from({ length: 6 }, (_, q) => unit(Array.from({ length: 6 }, (_, p) => own[6 * p + q])))
   const covariance = new Array<number>(36)
   for (let p = 0; p < 6; p++) unit(half.map((c) => c[p])).forEach((v, q) => (covariance[6 * p + q] = v))
-  return { of, about, covariance, ...(free.length ? { free: free.map(unit) } : {}) }
+  return { of, about, covariance, ...named }
 }
 
 const tukey = (r: number, c: number) => (1 - (r / c) ** 2) ** 2

@@ -30,6 +30,7 @@ export const alignShape = defineOperation({
       evidence: {
         quantities: [q('overlap', 100 * r.overlap), q('overlap-agreed', 100 * r.agree), q('rival-score', 100 * r.rivalry), q('compared-at', r.size)],
         warnings,
+        motions: r.free.map(({ passes: _all, ...m }) => ({ ...m, of: loose.map((p) => p.name) })),
       },
     }
   },

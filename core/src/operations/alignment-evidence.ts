@@ -38,7 +38,13 @@ export function alignmentEvidence(r: JointResult, names: string[]): Evidence {
       `${of}: what they share with the rest does not hold them, they can ${motions.join(', ')}. Record a pass that sees more of both sides, or place markers.`,
     )
   for (const i of r.apart) warnings.push(`${names[i]} shares no surface with the anchor side: it was left where it is.`)
-  return { quantities, histogram: histogramOf(r.gaps, 4 * r.rms || 0.01, 'mm'), warnings, poses: r.passes.map((p) => p.pose) }
+  return {
+    quantities,
+    histogram: histogramOf(r.gaps, 4 * r.rms || 0.01, 'mm'),
+    warnings,
+    poses: r.passes.map((p) => p.pose),
+    motions: r.free.map(({ passes, ...m }) => ({ ...m, of: passes.map((i) => names[i]) })),
+  }
 }
 
 export function histogramOf(values: ArrayLike<number>, half: number, unit: string, weights?: ArrayLike<number>, bins = 40): NonNullable<Evidence['histogram']> {

@@ -1,11 +1,12 @@
 import { z } from 'zod'
+import { motionWords } from '../align/freemotion.ts'
 import { bestFit } from '../datum/bestfit.ts'
 import { defineOperation, meshesOf } from './operation.ts'
 import { q } from './quantities.ts'
 
 export const bestFitOperation = defineOperation({
   name: 'best-fit',
-  version: 2,
+  version: 3,
   title: 'Best fit to the nominal',
   stage: 'Datum',
   shows: ['best-fit-rms', 'free-directions'],
@@ -30,7 +31,7 @@ export const bestFitOperation = defineOperation({
       { faces: params.faces, byShape: params.byShape, robust: params.robust, ...(params.reach ? { reach: params.reach } : {}) },
       ctx,
     )
-    const warnings = r.free.map((f) => `Not held by the chosen faces: ${f.words}. It was left where it was.`)
+    const warnings = r.free.map((f) => `Not held by the chosen faces: ${motionWords(f)}. It was left where it was.`)
     if (r.ambiguous) warnings.push('The shape fits nearly as well another way round: check the pose.')
     return {
       outputs: { measured: [{ ...measured, pose: r.pose }] },
@@ -39,10 +40,11 @@ export const bestFitOperation = defineOperation({
           q('best-fit-rms', r.rms),
           q('best-fit-mean', r.mean),
           q('places-used', (100 * r.used) / r.total),
-          q('free-directions', r.free.length ? r.free.map((f) => f.words).join('; ') : 'none'),
+          q('free-directions', r.free.length ? r.free.map(motionWords).join('; ') : 'none'),
         ],
         warnings,
         poses: [r.placing],
+        motions: r.free.map((m) => ({ ...m, of: [measured.name] })),
       },
     }
   },

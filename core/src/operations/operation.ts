@@ -6,6 +6,7 @@ import type { Field } from '../shape/field.ts'
 import type { Mesh } from '../shape/mesh.ts'
 import type { Placed, Points } from '../shape/points.ts'
 import type { PoseUncertainty } from '../uncertainty/pose.ts'
+import type { Motion } from '../align/freemotion.ts'
 import type { Quantity, QuantityId } from './quantities.ts'
 import type { Stage } from './stages.ts'
 
@@ -47,6 +48,8 @@ export interface Evidence {
   warnings: string[]
   /** how well the poses are known that this step gave */
   poses?: PoseUncertainty[]
+  /** motions that nothing holds, and of what */
+  motions?: (Motion & { of: string[] })[]
 }
 
 export type Inputs = Record<string, Item[] | FileValue[]>

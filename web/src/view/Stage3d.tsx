@@ -5,6 +5,7 @@ import { Flags } from './Flags.tsx'
 import { Legend } from './Legend.tsx'
 import { MarkerRings } from './MarkerRings.tsx'
 import { Marks } from './Marks.tsx'
+import { Motions } from './Motions.tsx'
 import { createStage, type Stage } from './scene.ts'
 import { useShown } from './useShown.ts'
 import { view } from './viewSlice.ts'
@@ -137,6 +138,7 @@ export function Stage3d() {
         </svg>
       )}
       {stage && <Marks stage={stage} />}
+      {stage && <Motions stage={stage} />}
       {stage && <Flags stage={stage} />}
       {stage && <MarkerRings stage={stage} />}
       {v.map && shown.some((s) => s.values) && <Legend />}

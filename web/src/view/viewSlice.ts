@@ -1,3 +1,4 @@
+import type { Evidence } from '@oak-gauge/core/operations/operation.ts'
 import { createSlice, type PayloadAction } from '@reduxjs/toolkit'
 
 /** What a click on the stage is for, besides turning the view. */
@@ -39,6 +40,8 @@ export interface ViewState {
   loops: Loop[]
   faces: number[]
   going: Going
+  /** what nothing holds, drawn as arrows */
+  motions: NonNullable<Evidence['motions']>
   /** slot of the field that colours its item */
   map: string | null
   limit: number
@@ -58,6 +61,7 @@ const initial: ViewState = {
   loops: [],
   faces: [],
   going: { kind: 'none' },
+  motions: [],
   map: null,
   limit: 0.1,
   scale: 1,
@@ -103,6 +107,7 @@ export const viewSlice = createSlice({
     face: (s, { payload }: PayloadAction<number>) =>
       void (s.faces = s.faces.includes(payload) ? s.faces.filter((f) => f !== payload) : [...s.faces, payload].sort((a, b) => a - b)),
     faces: (s, { payload }: PayloadAction<number[]>) => void (s.faces = payload),
+    motions: (s, { payload }: PayloadAction<ViewState['motions']>) => void (s.motions = payload),
     going: (s, { payload }: PayloadAction<Going>) => void (s.going = payload),
     colours: (s, { payload }: PayloadAction<{ map?: string | null; limit?: number; scale?: number }>) => void Object.assign(s, payload),
     ledger: (s, { payload }: PayloadAction<boolean>) => void (s.ledgerOpen = payload),

@@ -2,6 +2,7 @@ import { Button } from 'antd'
 import { useEffect, type ReactNode } from 'react'
 import { lastOf, quantity, type Stage } from '@oak-gauge/contract'
 import { useOpenJob } from '../../job/useJob.ts'
+import { useMotions } from '../../job/useMotions.ts'
 import { useStep } from '../../job/useStep.ts'
 import { Numbers, StepProblem, Warnings, WorkCard } from '../../job/WorkCard.tsx'
 import type { QuantityId } from '@oak-gauge/core/operations/quantities.ts'
@@ -18,6 +19,7 @@ export function AdjustPart({ head, go }: { head: ReactNode; go(stage: Stage): vo
   const map = useAppSelector((s) => s.view.map)
   const step = useStep()
   const last = lastOf(path, 'adjust')
+  useMotions(last)
   const gaps = last && state.tray.find((i) => i.kind === 'field' && i.step === last.id)
   const rms = quantity(last, 'gap-between-passes-rms')?.value
   useEffect(

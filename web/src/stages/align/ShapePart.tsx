@@ -3,6 +3,7 @@ import type { ReactNode } from 'react'
 import type { TrayItem } from '@oak-gauge/contract'
 import { lastOf } from '@oak-gauge/contract'
 import { useOpenJob } from '../../job/useJob.ts'
+import { useMotions } from '../../job/useMotions.ts'
 import { useStep } from '../../job/useStep.ts'
 import { Numbers, StepProblem, Warnings, WorkCard } from '../../job/WorkCard.tsx'
 
@@ -17,6 +18,7 @@ export function ShapePart({ head, anchor, loose, onDone, onPairs }: SidesProps &
   const { path } = useOpenJob()
   const step = useStep()
   const last = lastOf(path, 'align-shape')
+  useMotions(last)
   const run = () => void step.run({ operation: 'align-shape', inputs: { anchor: anchor.map((p) => p.slot), loose: loose.map((p) => p.slot) } })
   return (
     <WorkCard

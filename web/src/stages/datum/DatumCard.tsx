@@ -2,6 +2,7 @@ import { Button, Select } from 'antd'
 import { useEffect, useState } from 'react'
 import { lastOf } from '@oak-gauge/contract'
 import { useOpenJob } from '../../job/useJob.ts'
+import { useMotions } from '../../job/useMotions.ts'
 import { useStep } from '../../job/useStep.ts'
 import { Numbers, StepProblem, Warnings, WorkCard } from '../../job/WorkCard.tsx'
 import { useAppDispatch, useAppSelector } from '../../store.ts'
@@ -22,6 +23,7 @@ export function DatumCard({ go }: CardProps) {
   const nominal = nominals.find((n) => n.slot === nominalSlot) ?? nominals.at(-1)
   const mesh = meshes.at(-1)
   const last = lastOf(path, 'best-fit')
+  useMotions(last)
   const choosable = (nominal?.faces ?? 0) > 1
   const slot = nominal?.slot
   const shape = byShape ?? !last
@@ -58,9 +60,13 @@ export function DatumCard({ go }: CardProps) {
       }
       foot={
         <>
-          {last && <Button onClick={() => go('Inspect')}>Go on to Inspect</Button>}
+          {last && (
+            <Button type="primary" onClick={() => go('Inspect')}>
+              Go on to Inspect
+            </Button>
+          )}
           <Button
-            type="primary"
+            type={last ? 'default' : 'primary'}
             disabled={step.running}
             onClick={() =>
               void step.run({ operation: 'best-fit', inputs: { measured: [mesh.slot], nominal: [nominal.slot] }, params: { faces, byShape: shape } })
