@@ -18,6 +18,8 @@ import {
 import { keepPoints, makePoints } from '../src/shape/points.ts'
 import { sampleMesh } from '../src/shape/sample.ts'
 import { pointSpacing } from '../src/shape/spacing.ts'
+import { closeGaps } from '../src/repair/gaps.ts'
+import { quietContext } from '../src/base/run.ts'
 import { borderLoops, oppositeSides, splitPinchedVertices, topology } from '../src/shape/topology.ts'
 import { meshFromCorners, weld } from '../src/shape/weld.ts'
 import { boxMesh, randomPoints, sphereMesh } from './help.ts'
@@ -85,6 +87,33 @@ describe('soundness', () => {
     expect(loop).toHaveLength(n)
     // the loop runs in the direction of the triangles
     for (let i = 0; i < n; i++) expect((loop[(i + 1) % n] - loop[i] + n) % n).toBe(1)
+  })
+  test('a rim of 200 000 corners: walked, measured and left open', () => {
+    // a ribbon about z, open below and above
+    const n = 100_000
+    const v = f32(6 * n)
+    const t = u32(6 * n)
+    for (let i = 0; i < n; i++) {
+      const a = (2 * Math.PI * i) / n
+      for (const k of [0, 1]) v.set([500 * Math.cos(a), 500 * Math.sin(a), k], 6 * i + 3 * k)
+      const j = (i + 1) % n
+      t.set([2 * i, 2 * j, 2 * i + 1, 2 * j, 2 * j + 1, 2 * i + 1], 6 * i)
+    }
+    const m = makeMesh({ vertices: v, triangles: t })
+    const loops = borderLoops(m, oppositeSides(m))
+    expect(loops.map((l) => l.length)).toEqual([n, n])
+    const r = closeGaps(m, { size: 20 }, quietContext)
+    expect([r.closed, r.left]).toEqual([0, 2])
+    expect(r.largestLeft).toBeCloseTo(1000, 2)
+    // one rim of both, cut open
+    const cut = makeMesh({ vertices: v, triangles: t.slice(6) })
+    expect(borderLoops(cut, oppositeSides(cut)).map((l) => l.length)).toEqual([2 * n])
+    expect(closeGaps(cut, { size: 20 }, quietContext).left).toBe(1)
+  })
+  test('loose triangles: each is a piece and a border of its own', () => {
+    const n = 20_000
+    const m = makeMesh({ vertices: f32(9 * n).map((_, i) => (i % 9 === 3 || i % 9 === 7 ? 1 : 0) + Math.floor(i / 9)), triangles: u32(3 * n).map((_, i) => i) })
+    expect(topology(m)).toMatchObject({ components: n, borders: n, openEdges: 3 * n, closed: false })
   })
   test('two pieces that touch in a point are two after splitting, with the same surface', () => {
     const a = boxMesh(1, 1, 1)

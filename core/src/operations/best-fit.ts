@@ -31,7 +31,7 @@ export const bestFitOperation = defineOperation({
       { faces: params.faces, byShape: params.byShape, robust: params.robust, ...(params.reach ? { reach: params.reach } : {}) },
       ctx,
     )
-    const warnings = r.free.map((f) => `Not held by the chosen faces: ${motionWords(f)}. It was left where it was.`)
+    const warnings = r.free.length ? [`Not held by the chosen faces: ${r.free.map(motionWords).join(', ')}. Along these it was left where it was.`] : []
     if (r.ambiguous) warnings.push('The shape fits nearly as well another way round: check the pose.')
     return {
       outputs: { measured: [{ ...measured, pose: r.pose }] },

@@ -33,8 +33,12 @@ export function closeGaps(mesh: Mesh, options: GapOptions, ctx: RunContext, side
   const size = options.size ?? 5
   if (!(size > 0)) throw new OakError('bad-setting', 'The size of the gaps must be above 0 mm.')
   const loops = borderLoops(mesh, sides)
-  const beside = new Map<number, number>()
-  for (let s = 0; s < sides.length; s++) if (sides[s] === -1) beside.set(mesh.triangles[s], (s / 3) | 0)
+  const across = loops.map((loop) => widthOf(mesh.vertices, loop))
+  const small = (k: number) => across[k] <= size && loops[k].length >= 3 && loops[k].length <= MOST_CORNERS
+  // the triangle beside each corner of a small border; of large ones nothing is kept: a scan may have a hundred thousand corners on its rim
+  const beside = new Int32Array(mesh.vertices.length / 3).fill(-1)
+  loops.forEach((loop, k) => small(k) && loop.forEach((v) => (beside[v] = 0)))
+  for (let s = 0; s < sides.length; s++) if (sides[s] === -1 && beside[mesh.triangles[s]] >= 0) beside[mesh.triangles[s]] = (s / 3) | 0
   const joined = edgesBetween(mesh, beside)
   const vertices: number[] = []
   const triangles: number[] = []
@@ -43,10 +47,9 @@ export function closeGaps(mesh: Mesh, options: GapOptions, ctx: RunContext, side
   const base = mesh.vertices.length / 3
   loops.forEach((loop, k) => {
     checkCancelled(ctx)
-    const across = widthOf(mesh.vertices, loop)
-    if (across > size || loop.length < 3 || loop.length > MOST_CORNERS || new Set(loop).size < loop.length) {
+    if (!small(k) || new Set(loop).size < loop.length) {
       left++
-      largestLeft = Math.max(largestLeft, across)
+      largestLeft = Math.max(largestLeft, across[k])
       return
     }
     // the border runs along the triangles that are there; the filling runs the other way
@@ -55,7 +58,7 @@ export function closeGaps(mesh: Mesh, options: GapOptions, ctx: RunContext, side
     const patch = span(mesh.vertices, ring, has)
     if (foldsBack(mesh, patch, ring, beside)) {
       left++
-      largestLeft = Math.max(largestLeft, across)
+      largestLeft = Math.max(largestLeft, across[k])
       return
     }
     refine(patch, ring.length, has)
@@ -94,15 +97,15 @@ interface Patch {
 }
 
 /** Whether the filling would lie back to back on what is there: the border is the rim of a sheet, and no gap. */
-function foldsBack(mesh: Mesh, patch: Patch, ring: number[], beside: Map<number, number>): boolean {
+function foldsBack(mesh: Mesh, patch: Patch, ring: number[], beside: Int32Array): boolean {
   const n = ring.length
   let [sum, count] = [0, 0]
   for (let i = 0; i < patch.t.length; i++) {
     const from = patch.t[i]
     const to = patch.t[i - (i % 3) + ((i + 1) % 3)]
     // a side of the filling that lies on the border, and the triangle on the border's other side
-    const other = from < n && to === (from + 1) % n ? beside.get(ring[to]) : undefined
-    if (other === undefined) continue
+    const other = from < n && to === (from + 1) % n ? beside[ring[to]] : -1
+    if (other < 0) continue
     const [a, b] = [triangleNormal(patch.p, patch.t, Math.floor(i / 3)), triangleNormal(mesh.vertices, mesh.triangles, other)]
     sum += a[0] * b[0] + a[1] * b[1] + a[2] * b[2]
     count++
@@ -111,9 +114,9 @@ function foldsBack(mesh: Mesh, patch: Patch, ring: number[], beside: Map<number,
 }
 
 /** Twice the distance from the border's middle to its furthest corner, mm. */
-function widthOf(v: Float32Array, loop: number[]): number {
+function widthOf(v: Float32Array, loop: Int32Array): number {
   const c = [0, 1, 2].map((k) => loop.reduce((s, i) => s + v[3 * i + k] / loop.length, 0))
-  return 2 * Math.max(...loop.map((i) => Math.hypot(v[3 * i] - c[0], v[3 * i + 1] - c[1], v[3 * i + 2] - c[2])))
+  return 2 * loop.reduce((most, i) => Math.max(most, Math.hypot(v[3 * i] - c[0], v[3 * i + 1] - c[1], v[3 * i + 2] - c[2])), 0)
 }
 
 function areaOf(p: ArrayLike<number>, a: number, b: number, c: number): number {
@@ -132,15 +135,13 @@ type Joined = (a: number, b: number) => boolean
 const edgeKey = (a: number, b: number) => (a < b ? a * 2 ** 26 + b : b * 2 ** 26 + a)
 
 /** Edges of the mesh between vertices of its borders. */
-function edgesBetween(mesh: Mesh, border: Map<number, number>): Set<number> {
-  const on = new Uint8Array(mesh.vertices.length / 3)
-  for (const v of border.keys()) on[v] = 1
+function edgesBetween(mesh: Mesh, border: Int32Array): Set<number> {
   const out = new Set<number>()
   const t = mesh.triangles
   for (let s = 0; s < t.length; s++) {
-    if (!on[t[s]]) continue
+    if (border[t[s]] < 0) continue
     const b = t[s - (s % 3) + ((s + 1) % 3)]
-    if (on[b]) out.add(edgeKey(t[s], b))
+    if (border[b] >= 0) out.add(edgeKey(t[s], b))
   }
   return out
 }

@@ -89,19 +89,22 @@ export function topology(mesh: Mesh, sides = oppositeSides(mesh)): Topology {
       join((s / 3) | 0, (o / 3) | 0)
     }
   }
-  const size = new Map<number, number>()
-  for (let i = 0; i < n; i++) {
-    const r = find(i)
-    size.set(r, (size.get(r) ?? 0) + 1)
-  }
-  const order = [...size.entries()].sort((a, b) => b[1] - a[1] || a[0] - b[0])
-  const rank = new Map(order.map(([r], i) => [r, i]))
+  // pieces by the number of their first triangle, largest first
+  const size = new Int32Array(n)
+  for (let i = 0; i < n; i++) size[find(i)]++
+  let pieces = 0
+  for (let i = 0; i < n; i++) if (size[i]) pieces++
+  const order = new Int32Array(pieces)
+  for (let i = 0, k = 0; i < n; i++) if (size[i]) order[k++] = i
+  order.sort((a, b) => size[b] - size[a] || a - b)
+  const rank = new Int32Array(n)
+  for (let k = 0; k < pieces; k++) rank[order[k]] = k
   const componentOf = new Int32Array(n)
-  for (let i = 0; i < n; i++) componentOf[i] = rank.get(find(i)) as number
+  for (let i = 0; i < n; i++) componentOf[i] = rank[find(i)]
   return {
-    components: order.length,
+    components: pieces,
     componentOf,
-    componentSizes: order.map((o) => o[1]),
+    componentSizes: Array.from(order, (r) => size[r]),
     openEdges: open,
     borders: borderLoops(mesh, sides).length,
     nonManifoldEdges: non.size,
@@ -110,31 +113,46 @@ export function topology(mesh: Mesh, sides = oppositeSides(mesh)): Topology {
   }
 }
 
-/** Chains of open sides, each as vertex numbers in the direction of the triangles. */
-export function borderLoops(mesh: Mesh, sides: Int32Array): number[][] {
+/**
+ * Chains of open sides, each as vertex numbers in the direction of the triangles. Flat arrays throughout: an unwelded file has as many borders as triangles.
+ */
+export function borderLoops(mesh: Mesh, sides: Int32Array): Int32Array[] {
   const t = mesh.triangles
-  const from = new Map<number, number[]>()
+  // ends of the open sides that begin at each vertex, one vertex after the other
+  const from = new Int32Array(vertexCount(mesh) + 1)
+  let open = 0
+  for (let s = 0; s < t.length; s++)
+    if (sides[s] === -1) {
+      from[t[s] + 1]++
+      open++
+    }
+  for (let v = 0; v + 1 < from.length; v++) from[v + 1] += from[v]
+  const left = from.slice(0, -1)
+  const ends = new Int32Array(open)
+  const starts = new Int32Array(open)
+  let count = 0
   for (let s = 0; s < t.length; s++)
     if (sides[s] === -1) {
       const a = t[s]
-      const b = t[s - (s % 3) + ((s + 1) % 3)]
-      const list = from.get(a)
-      if (list) list.push(b)
-      else from.set(a, [b])
+      if (left[a] === from[a]) starts[count++] = a
+      ends[left[a]++] = t[s - (s % 3) + ((s + 1) % 3)]
     }
-  const loops: number[][] = []
-  for (const [start, ends] of from) {
-    while (ends.length) {
-      const loop: number[] = [start]
-      let at = ends.pop() as number
+  // the sides are taken from behind; a walk holds each vertex once more than it has sides at the most
+  const places = new Int32Array(2 * open)
+  const loops: Int32Array[] = []
+  let filled = 0
+  for (let k = 0; k < count; k++) {
+    const start = starts[k]
+    while (left[start] > from[start]) {
+      const first = filled
+      places[filled++] = start
+      let at = ends[--left[start]]
       while (at !== start) {
-        loop.push(at)
-        const e = from.get(at)
-        const nextAt = e?.pop()
-        if (nextAt === undefined) break
-        at = nextAt
+        places[filled++] = at
+        if (left[at] === from[at]) break
+        at = ends[--left[at]]
       }
-      loops.push(loop)
+      loops.push(places.subarray(first, filled))
     }
   }
   return loops
