@@ -7,9 +7,9 @@ import { deviationTo } from '../src/inspect/deviation.ts'
 import { fieldKernel } from '../src/merge/field.ts'
 import { mergePasses } from '../src/merge/merge.ts'
 import { localPlane, newLocalPlane } from '../src/shape/localplane.ts'
-import { floatsAt, resident, room } from '../src/simd/machine.ts'
+import { floatsAt, loadRows, machine, resident, room } from '../src/simd/machine.ts'
 import { buildRowGrid } from '../src/space/rowgrid.ts'
-import { randomPoints } from './help.ts'
+import { oakError, randomPoints } from './help.ts'
 import { cube, place } from './shapes.ts'
 
 /** Noisy points on z = 0.2 x + 0.05 y^2 over a square, about 0.25 mm apart. */
@@ -227,4 +227,34 @@ test('what lay in the machine’s memory before makes no difference', async () =
   expect(a.length).toBeGreaterThan(3000)
   expect(b.every((v, i) => Object.is(v, a[i]))).toBe(true)
   expect(c.every((v, i) => Object.is(v, a[i]))).toBe(true)
+})
+
+describe('the memory of the kernels', () => {
+  const planeAt = (below: number) => {
+    const grid = buildRowGrid(bowl(3), 1)
+    const q = newLocalPlane()
+    // what lies below is never touched: pages of zeros that cost nothing
+    resident(grid, () => {
+      if (below) room(below)
+      loadRows(grid, 1)
+    })
+    localPlane(grid, 101, -49, 300.25, 0.9, q)
+    return { ...q }
+  }
+  test('beyond 2 GiB they give the same numbers', () => {
+    expect(planeAt(2_300_000_000)).toEqual(planeAt(0))
+    expect(machine().memory.buffer.byteLength).toBeLessThan(2 ** 29)
+  })
+  test('what has grown large is given back when something else is loaded', () => {
+    planeAt(700_000_000)
+    expect(machine().memory.buffer.byteLength).toBeGreaterThan(7e8)
+    planeAt(0)
+    expect(machine().memory.buffer.byteLength).toBeLessThan(2e8)
+  })
+  test('beyond 4 GiB there is an error of ours, and afterwards all is as before', async () => {
+    const before = planeAt(0)
+    const e = await oakError(Promise.resolve().then(() => planeAt(4_400_000_000)))
+    expect([e.code, e.remedy]).toEqual(['out-of-memory', 'Divide the pass, or thin it first.'])
+    expect(planeAt(0)).toEqual(before)
+  })
 })

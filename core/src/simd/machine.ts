@@ -1,3 +1,4 @@
+import { OakError } from '../base/errors.ts'
 import type { RowGrid } from '../space/rowgrid.ts'
 import { CODE } from './code.ts'
 
@@ -48,6 +49,7 @@ export interface Kernels {
   surfaceFound(): number
 }
 
+let compiled: WebAssembly.Module | undefined
 let kernels: Kernels | undefined
 let found: Float64Array | undefined
 let top = 0
@@ -55,11 +57,11 @@ let top = 0
 /** The kernels of this thread. */
 export function machine(): Kernels {
   if (!kernels) {
-    const bytes = Uint8Array.from(atob(CODE), (c) => c.charCodeAt(0))
+    compiled ??= new WebAssembly.Module(Uint8Array.from(atob(CODE), (c) => c.charCodeAt(0)))
     const abort = () => {
       throw new Error('vector kernel stopped')
     }
-    kernels = new WebAssembly.Instance(new WebAssembly.Module(bytes), { env: { abort } }).exports as unknown as Kernels
+    kernels = new WebAssembly.Instance(compiled, { env: { abort } }).exports as unknown as Kernels
     top = kernels.heap()
   }
   return kernels
@@ -73,13 +75,27 @@ export function surfaceFound(): Float64Array {
   return found
 }
 
-/** Room for so many bytes in the machine's memory; its address. Lives until the next `resident` that has to load. */
+/** A machine's memory never shrinks: one that has grown beyond this is given back when something else is loaded, bytes. */
+const KEPT = 2 ** 29
+
+/**
+ * Room for so many bytes in the machine's memory; its address, up to 4 GiB. Lives until the next `resident` that has to load.
+ * Throws OakError 'out-of-memory' beyond that, and where the host has no more.
+ */
 export function room(bytes: number): number {
   const m = machine()
   const at = top
-  top = (top + bytes + 63) & ~63
-  const missing = top - m.memory.buffer.byteLength
-  if (missing > 0) m.memory.grow(Math.ceil(missing / 65536))
+  const end = Math.ceil((at + bytes) / 64) * 64
+  const missing = end - m.memory.buffer.byteLength
+  try {
+    if (missing > 0) m.memory.grow(Math.ceil(missing / 65536))
+  } catch (cause) {
+    throw new OakError('out-of-memory', `The vector kernels can hold no ${(end / 1e9).toPrecision(2)} GB at once.`, {
+      remedy: 'Divide the pass, or thin it first.',
+      cause,
+    })
+  }
+  top = end
   return at
 }
 
@@ -124,6 +140,7 @@ export function resident<T>(key: object, load: () => T): T {
     return held.value as T
   }
   held = undefined
+  if (machine().memory.buffer.byteLength > KEPT) kernels = found = undefined
   top = machine().heap()
   const value = load()
   held = { key: new WeakRef(key), value, scratch: top }
