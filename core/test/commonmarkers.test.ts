@@ -15,7 +15,7 @@ import type { Mesh } from '../src/shape/mesh.ts'
 import type { Placed, Points } from '../src/shape/points.ts'
 import { buildBvh } from '../src/space/bvh.ts'
 import { fixtureSource, oakError } from './help.ts'
-import { place } from './shapes.ts'
+import { place, plateViews } from './shapes.ts'
 
 /** Places beside and on the plate (100 x 60 x 20 mm), irregular. */
 const SPOTS = [
@@ -180,3 +180,15 @@ describe('a plate seen from above and from below, its walls out of sight', () =>
     expect(with1.poses).toEqual(alone.poses)
   })
 })
+
+test('markers that contradict the surface are told: they stayed on the table, or were stuck anew', async () => {
+  const views = (await plateViews(4)).map((v, i) => ({ ...v, setup: i < 2 ? 'first' : 'second' }))
+  const maps = (off: number) => [
+    { ...seenFrom(identity(), 0.01, 7), name: 'Markers of the first', setup: 'first' },
+    { ...seenFrom(translation(-off, 0, 0), 0.01, 8), name: 'Markers of the second', setup: 'second' },
+  ]
+  const run = (off: number) => runOperation('adjust', { passes: views, maps: maps(off) }, { tracking: 0.02 }, quietContext)
+  expect((await run(0)).evidence.warnings).toEqual([])
+  const { warnings } = (await run(0.4)).evidence
+  expect(warnings).toEqual([expect.stringMatching(/^Surface and markers contradict each other: they want the setups 0\.[1-4]\d* mm apart/)])
+}, 60_000)

@@ -52,11 +52,17 @@ const markersOver = (job: Adjustment, u: SetupUnknowns['u'], slotOf: ArrayLike<n
   motionOf: (s) => setupMotion(job, s),
 })
 
+/** By so much more than surface a motion that markers hold is held. */
+const NO_NOISE = 1000
+
 /** Motions of whole setups that neither surface nor markers hold, six numbers for each frame, of length one. */
 export function frameModes(job: Adjustment, all: Matches[], bound: number): { unknowns: Unknowns; weak: WeakModes; modes: Float64Array[] } {
   const unknowns = frameUnknowns(job.prior as Prior)
   const eq = normalEquations(all, job.poses, unknowns, bound)
-  addMarkers(job.markers, markersOver(job, unknowns, unknowns.slotOf, 0), eq.h, null, eq.size)
+  // what markers hold is no noise: it counts as held, long before it outweighs that of the surface
+  const marked = new Float64Array(eq.h.length)
+  addMarkers(job.markers, markersOver(job, unknowns, unknowns.slotOf, 0), marked, null, eq.size)
+  for (let i = 0; i < marked.length; i++) eq.h[i] += NO_NOISE * marked[i]
   const weak = weakModes(eq.h, eq.noise, eq.size, job.aboveNoise)
   const modes = Array.from({ length: weak.count }, (_, c) => {
     const v = Float64Array.from({ length: eq.size }, (_, i) => weak.vectors[i * weak.count + c])
@@ -73,11 +79,7 @@ export function assembleEquations(job: Adjustment, all: Matches[], bound: number
   const u = job.unknowns
   const eq = normalEquations(all, job.poses, u, bound)
   const { markers } = job
-  // while setups move whole, the markers hold their motions as surface does; later they hold the frames
-  const whole = markers.length > 0 && !job.prior
-  const held = whole ? Float64Array.from(eq.h) : eq.h
-  if (whole) addMarkers(markers, markersOver(job, u, u.slotOf, 0), held, null, eq.size)
-  const weak = weakModes(held, eq.noise, eq.size, limit ?? job.aboveNoise)
+  const weak = weakModes(eq.h, eq.noise, eq.size, limit ?? job.aboveNoise)
   withoutWeak(eq.g, weak)
   varianceWithoutWeak(eq.h, eq.size, weak)
   const frames = job.prior?.frames.length ?? 0
@@ -92,11 +94,12 @@ export function assembleEquations(job: Adjustment, all: Matches[], bound: number
     addMarkers(markers, job.prior ? markersOver(job, job.prior.own, job.prior.frameOf, eq.size) : markersOver(job, u, u.slotOf, 0), h, g, size)
   const known = wantsData && markers.length ? Float64Array.from(h) : data
   if (job.prior) addPrior(job.prior, u, job.poses, job.centres, job.levers, h, g)
-  // what neither surface nor record holds stays where it is
+  // what neither surface nor record nor markers hold stays where it is
+  const keep = job.prior || markers.length ? 1e-6 : 1
   for (let c = 0; c < weak.count; c++)
     for (let i = 0; i < eq.size; i++)
       for (let j = 0; j < eq.size; j++)
-        h[i * size + j] += (job.prior ? 1e-6 : 1) * Math.max(weak.holds[c], 1e-3) * weak.weighted[i * weak.count + c] * weak.weighted[j * weak.count + c]
+        h[i * size + j] += keep * Math.max(weak.holds[c], 1e-3) * weak.weighted[i * weak.count + c] * weak.weighted[j * weak.count + c]
   let mean = 0
   for (let i = 0; i < size; i++) mean += h[i * size + i] / Math.max(1, size)
   for (let i = 0; i < size; i++) h[i * size + i] += 1e-10 * mean + 1e-300

@@ -4,7 +4,7 @@ import { unionFind } from '../base/unionfind.ts'
 import { compareMarkers, type MapDifference } from '../markers/compare.ts'
 import { turned } from '../markers/levelled.ts'
 import type { Markers } from '../markers/markers.ts'
-import { invertSymmetric3, turnSymmetric3 } from '../markers/sight.ts'
+import { invertSymmetric3, quadratic3, turnSymmetric3 } from '../markers/sight.ts'
 import type { Placed } from '../shape/points.ts'
 import { movementAt, type Unknowns } from './unknowns.ts'
 
@@ -161,10 +161,7 @@ export function addMarkers(markers: CommonMarker[], at: SetupUnknowns, h: Float6
     const W = Array.from({ length: n }, (_, k) => full(m.info, 6 * k))
     const S = full(inverse, 0)
     const places = m.setups.map((_, k) => placeOf(m, k, at.motionOf))
-    const mean = times(
-      S,
-      [0, 1, 2].map((r) => W.reduce((s, w, k) => s + times(w, places[k])[r], 0)),
-    )
+    const mean = meanOf(m, places, inverse)
     const slots = m.setups.map((s) => at.slotOf(s))
     const J = slots.map((s, k) => {
       const j = new Float64Array(18)
@@ -194,21 +191,42 @@ export function addMarkers(markers: CommonMarker[], at: SetupUnknowns, h: Float6
   }
 }
 
-/** How far sightings of the same marker lie from their mean, mm: rms and largest. */
-export function markerGaps(markers: CommonMarker[], motionOf: (setup: number) => Mat4): { rms: number; largest: number } {
-  let [ss, count, largest] = [0, 0, 0]
+export interface MarkerGaps {
+  /** how far sightings of the same marker lie from their weighted mean, mm */
+  rms: number
+  largest: number
+  /** the same against what was expected of them: about 1, large where something else pulls the setups elsewhere */
+  strain: number
+}
+
+export function markerGaps(markers: CommonMarker[], motionOf: (setup: number) => Mat4): MarkerGaps {
+  let [ss, count, largest, strain] = [0, 0, 0, 0]
+  const sum = new Float64Array(6)
+  const inverse = new Float64Array(6)
   for (const m of markers) {
+    sum.fill(0)
+    for (let k = 0; k < m.info.length; k++) sum[k % 6] += m.info[k]
+    if (!invertSymmetric3(sum, inverse)) continue
     const places = m.setups.map((_, k) => placeOf(m, k, motionOf))
-    const mean = [0, 1, 2].map((r) => places.reduce((s, p) => s + p[r], 0) / places.length)
-    for (const p of places) {
-      const d = Math.hypot(...p.map((v, r) => v - mean[r]))
+    const mean = meanOf(m, places, inverse)
+    places.forEach((p, k) => {
+      const r = p.map((v, c) => v - mean[c])
+      const d = Math.hypot(...r)
       ss += d * d
       count++
       largest = Math.max(largest, d)
-    }
+      strain += quadratic3(m.info, r[0], r[1], r[2], 6 * k)
+    })
   }
-  return { rms: Math.sqrt(ss / Math.max(1, count)), largest }
+  return { rms: Math.sqrt(ss / Math.max(1, count)), largest, strain: Math.sqrt(strain / Math.max(1, 3 * (count - markers.length))) }
 }
+
+/** Weighted mean of a marker's sightings; inverse: of the sum of their information. */
+const meanOf = (m: CommonMarker, places: readonly number[][], inverse: Float64Array) =>
+  times(
+    full(inverse, 0),
+    [0, 1, 2].map((r) => places.reduce((s, p, k) => s + times(full(m.info, 6 * k), p)[r], 0)),
+  )
 
 const full = (s: Float64Array, o: number) => [s[o], s[o + 1], s[o + 2], s[o + 1], s[o + 3], s[o + 4], s[o + 2], s[o + 4], s[o + 5]]
 const times = (m: number[], v: readonly number[]) => [0, 1, 2].map((r) => m[3 * r] * v[0] + m[3 * r + 1] * v[1] + m[3 * r + 2] * v[2])

@@ -8,7 +8,7 @@ import { weighByArea } from '../shape/localsurface.ts'
 import { pointSpacing, spacingIn } from '../shape/spacing.ts'
 import { buildRowGrid } from '../space/rowgrid.ts'
 import { assembleEquations, frameModes, setupMotion, type Adjustment, type Solved } from './adjustment.ts'
-import { commonMarkers, movedMarkers, type SetupMarkers } from './commonmarkers.ts'
+import { commonMarkers, markerGaps, movedMarkers, type SetupMarkers } from './commonmarkers.ts'
 import { report, type JointResult } from './jointreport.ts'
 import { findMatches, lanes, type Matches, type MatchPass, type MatchRound } from './match.ts'
 import { gaps } from './normalequations.ts'
@@ -74,6 +74,8 @@ export async function adjustJointly(passes: Placed<Points>[], options: JointOpti
   const anchor = Math.max(0, Math.min(n - 1, options.anchor ?? 0))
   const job = await prepare(passes, options, subProgress(ctx, 0, 0.35))
   const setups = [...new Set(job.setups)]
+  const tracking = options.tracking ?? 0.5 * job.spacing
+  let contradiction: number | undefined
   const maps = (options.setups && !options.rigid && options.markers?.maps.filter((m) => setups.includes(m.setup))) || []
   const shared = commonMarkers(
     maps,
@@ -90,24 +92,50 @@ export async function adjustJointly(passes: Placed<Points>[], options: JointOpti
       job.setups.map((s) => slots.get(s) ?? -1),
       slots.size,
     )
-    const end = options.rigid ? job.gateEnd : Math.max(job.gateEnd, 2 * (options.tracking ?? 0.5 * job.spacing))
+    const end = options.rigid ? job.gateEnd : Math.max(job.gateEnd, 2 * tracking)
     const solved = await settle(job, options.gateStart, end, rounds, subProgress(ctx, 0.35, options.rigid ? 1 : 0.6, 'setups'))
     if (options.rigid) return report(job, anchor, solved, rounds.done)
+    contradiction = contradicting(job, tracking)
   }
   const slots = new Int32Array(n).fill(-1)
   let next = 0
   if (n > ALL_PAIRS && !job.partners) await findPartners(job, ctx)
   for (const i of job.partners ? narrowOrder(n, job.partners) : slots.keys()) if (i !== anchor) slots[i] = next++
   job.unknowns = unknownsOf(job, slots, n - 1)
-  const tracking = options.tracking ?? 0.5 * job.spacing
   if (options.setups) {
     job.markers = movedMarkers(job.markers, (s) => setupMotion(job, s))
     job.prior = makePrior(job.setups, anchor, job.poses, tracking, options.tracking === undefined, job.centres, job.levers)
   }
   const gateStart = options.setups ? Math.max(job.gateEnd, 4 * tracking) : options.gateStart
   const solved = await settle(job, gateStart, job.gateEnd, rounds, subProgress(ctx, options.setups ? 0.6 : 0.35, 0.95, 'passes'))
-  return { ...report(job, anchor, solved, rounds.done), doubts: shared.warnings }
+  contradiction ??= contradicting(job, tracking)
+  return { ...report(job, anchor, solved, rounds.done), doubts: shared.warnings, ...(contradiction === undefined ? {} : { contradiction }) }
 }
+
+/**
+ * How far surface and markers want a setup apart, mm, when that is more than scanner and lists explain. Whole setups have no slack: where the surface is
+ * stronger it shows at the markers. Where the markers are, it shows at the passes, which then all leave their setup the same way.
+ */
+function contradicting(job: Adjustment, tracking: number): number | undefined {
+  if (!job.markers.length) return undefined
+  const { rms, strain } = markerGaps(job.markers, (s) => setupMotion(job, s))
+  const expected = rms / Math.max(strain, 1e-9)
+  if (!job.prior) return rms > SURE * Math.hypot(expected, tracking) ? rms : undefined
+  const { prior } = job
+  const frames = prior.frames.map(() => [0, 0, 0, 0])
+  const d = new Float64Array(6)
+  job.poses.forEach((p, i) => {
+    departure(prior, i, p, job.centres.subarray(3 * i, 3 * i + 3), job.levers[i], d)
+    const f = frames[prior.frameOf[i]]
+    for (let k = 0; k < 3; k++) f[k] += d[3 + k]
+    f[3]++
+  })
+  const off = frames.map(([x, y, z, n]) => (Math.hypot(x, y, z) / n > SURE * Math.hypot(expected, tracking / Math.sqrt(n)) ? Math.hypot(x, y, z) / n : 0))
+  const worst = Math.max(...off)
+  return worst > 0 ? worst : undefined
+}
+/** standard deviations */
+const SURE = 3
 
 export async function prepare(passes: Placed<Points>[], options: JointOptions, ctx: RunContext): Promise<Adjustment> {
   // rows by a rough spacing; in them the spacing as it is

@@ -10,7 +10,7 @@ import { freeMotions, type FreeMotion } from './freemotion.ts'
 import { gradientCovariance } from './gradientcovariance.ts'
 import { innerGauge, MOST_SLOTS, type InnerGauge } from './innergauge.ts'
 import { assembleEquations, frameModes, setupMotion, type Adjustment, type Solved } from './adjustment.ts'
-import { FEWEST_MARKERS, markerGaps } from './commonmarkers.ts'
+import { FEWEST_MARKERS, markerGaps, type MarkerGaps } from './commonmarkers.ts'
 import { MATCH } from './match.ts'
 import { gaps } from './normalequations.ts'
 import { departure } from './prior.ts'
@@ -62,7 +62,9 @@ export interface JointResult {
   /** gaps err alike over this distance, mm; 0 when they are independent */
   correlated: number
   /** markers that setups share, and how far their sightings lie from their mean, mm */
-  markers: { count: number; rms: number; largest: number }
+  markers: MarkerGaps & { count: number }
+  /** how far apart surface and markers want the setups, when that is more than scanner and lists explain, mm */
+  contradiction?: number
   /** what a person should know of the markers */
   doubts?: string[]
 }

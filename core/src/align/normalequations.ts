@@ -106,9 +106,11 @@ export function normalEquations(all: Matches[], poses: Mat4[], u: Unknowns, boun
     if (scratch.length < 7 * count) scratch = new Float64Array(10 * count)
     const seen = scratch
     const own = new Float64Array(count)
+    let ss = 0
     for (let i = 0; i < count; i++) {
       evaluate(data, MATCH * i, poses[match.a], poses[match.b], at)
       own[i] = at.gap
+      ss += at.gap * at.gap
       const o = 7 * i
       seen[o] = at.n[0]
       seen[o + 1] = at.n[1]
@@ -118,7 +120,8 @@ export function normalEquations(all: Matches[], poses: Mat4[], u: Unknowns, boun
       seen[o + 5] = at.p[2]
       seen[o + 6] = at.disagreement
     }
-    const c = Math.max(bound, 4.685 * robustSigma(own))
+    // half of all values are smaller than the root of twice their mean square: where the bound lies beyond that in any case, nothing has to be sorted
+    const c = bound * bound * count > 2 * (4.685 * 1.4826) ** 2 * ss ? bound : Math.max(bound, 4.685 * robustSigma(own))
     const slot = sa >= 0 ? sa : sb
     const [cx, cy, cz] = u.centre.subarray(3 * slot, 3 * slot + 3)
     const l = u.lever[slot]

@@ -15,10 +15,16 @@ export function alignmentEvidence(r: JointResult, names: string[]): Evidence {
   ]
   const warnings: string[] = [...(r.doubts ?? [])]
   if (r.markers.count) quantities.push(q('markers-in-common', r.markers.count), q('markers-rms', r.markers.rms), q('markers-largest', r.markers.largest))
+  // the passes are then torn between surface and markers
+  const torn = r.contradiction !== undefined
+  if (torn)
+    warnings.push(
+      `Surface and markers contradict each other: they want the setups ${r.contradiction?.toPrecision(2)} mm apart. Look whether the markers sat on the part, or stayed on the table when it was turned.`,
+    )
   for (const p of r.passes) {
     const name = names[p.pass]
     quantities.push(q('gap-rms', p.rms, { of: name }), q('gap-largest', p.largest, { of: name }), q('moved', p.moved, { of: name }))
-    if (p.departed > FAR)
+    if (!torn && p.departed > FAR)
       warnings.push(
         `${name} left the place it was recorded at by ${p.departed.toFixed(0)} times what the scanner’s tracking is usually off: look whether the part was moved, or tracking was lost.`,
       )
