@@ -159,6 +159,31 @@ describe('a plate seen from above and from below, its walls out of sight', () =>
       expect([i, stated > 0.003 && stated < 0.03, off < 3 * stated]).toEqual([i, true, true])
     }
   })
+  test('maps move with their setups: adjusting once more changes next to nothing', async () => {
+    const once = await runOperation('adjust', { passes, maps: maps(0.01) }, { tracking: 0.005 }, quietContext)
+    const again = await runOperation('adjust', { passes: once.outputs['passes'], maps: once.outputs['maps'] }, { tracking: 0.005 }, quietContext)
+    // the second setup went by some tenths of a millimetre, and its map with it
+    const went = (k: number, port: string) => Math.max(...corners.map((c) => apart(once.outputs[port][k].pose, start, c)))
+    expect(went(1, 'maps')).toBeGreaterThan(0.2)
+    expect(Math.abs(went(1, 'maps') - went(2, 'passes'))).toBeLessThan(0.05)
+    const stated = once.evidence.quantities[0].value as number
+    for (const port of ['passes', 'maps'])
+      again.outputs[port].forEach((p, k) => {
+        const by = Math.max(...corners.map((c) => apart(p.pose, once.outputs[port][k].pose, c)))
+        expect([port, k, by < 0.3 * stated]).toEqual([port, k, true])
+      })
+  })
+  test('aligned by pairs, the map of the loose setup goes along', async () => {
+    const at = [
+      [0, 0, 0],
+      [50, 0, 0],
+      [0, 40, 0],
+    ]
+    const pairs = at.map(([x, y, z]) => ({ loose: [x, y, z], anchor: [x + 3, y, z + 1] }))
+    const [, map] = maps(0.01)
+    const r = await runOperation('align-pairs', { loose: passes.slice(2), maps: [map] as never }, { pairs }, quietContext)
+    for (const c of corners) expect(apart(r.outputs['maps'][0].pose, r.outputs['loose'][0].pose, c)).toBeLessThan(1e-9)
+  })
   test('markers ten times worse give a stated error about as much larger', async () => {
     const error = async (sigma: number) =>
       (await runOperation('adjust', { passes, maps: maps(sigma) }, { tracking: 0.005 }, quietContext)).evidence.quantities[0].value as number

@@ -80,6 +80,13 @@ describe('Align', () => {
     await click('Adjust once more')
     expect(sent[0].body).toEqual({ operation: 'adjust', inputs: { passes: [1, 2, 3].map(uuid), maps: [uuid(5), uuid(6)] } })
   })
+  test('by shape, the map of the loose setup moves with its passes', async () => {
+    const sent = fakeServer(() => ({ body: step('align-shape') }))
+    show(<AlignCard go={go} />, jobOf([...passes, ...maps]), 'Align')
+    fireEvent.click(screen.getByText('Shape'))
+    await click('Align by shape')
+    expect(sent[0].body.inputs).toEqual({ anchor: [uuid(1), uuid(2)], loose: [uuid(3)], maps: [uuid(6)] })
+  })
   test('markers of one setup only are of no use here', async () => {
     const sent = fakeServer(() => ({ body: step('adjust') }))
     show(<AlignCard go={go} />, jobOf([...passes, maps[0]], [step('align-shape')]), 'Align')

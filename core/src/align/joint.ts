@@ -1,5 +1,5 @@
 import { OakError } from '../base/errors.ts'
-import { invertRigid, multiply, rotationVector, transformPoint, type Mat4 } from '../base/mat4.ts'
+import { identity, invertRigid, multiply, rotationVector, transformPoint, type Mat4 } from '../base/mat4.ts'
 import { checkCancelled, inFlight, subProgress, type RunContext } from '../base/run.ts'
 import { cholesky, choleskyInverseInside, choleskySolve } from '../base/solve.ts'
 import { median } from '../base/stats.ts'
@@ -76,6 +76,7 @@ export async function adjustJointly(passes: Placed<Points>[], options: JointOpti
   const setups = [...new Set(job.setups)]
   const tracking = options.tracking ?? 0.5 * job.spacing
   let contradiction: number | undefined
+  const moves = new Map<number, Mat4>()
   const maps = (options.setups && !options.rigid && options.markers?.maps.filter((m) => setups.includes(m.setup))) || []
   const shared = commonMarkers(
     maps,
@@ -103,13 +104,21 @@ export async function adjustJointly(passes: Placed<Points>[], options: JointOpti
   for (const i of job.partners ? narrowOrder(n, job.partners) : slots.keys()) if (i !== anchor) slots[i] = next++
   job.unknowns = unknownsOf(job, slots, n - 1)
   if (options.setups) {
+    for (const s of setups) moves.set(s, setupMotion(job, s))
     job.markers = movedMarkers(job.markers, (s) => setupMotion(job, s))
     job.prior = makePrior(job.setups, anchor, job.poses, tracking, options.tracking === undefined, job.centres, job.levers)
   }
   const gateStart = options.setups ? Math.max(job.gateEnd, 4 * tracking) : options.gateStart
   const solved = await settle(job, gateStart, job.gateEnd, rounds, subProgress(ctx, options.setups ? 0.6 : 0.35, 0.95, 'passes'))
   contradiction ??= contradicting(job, tracking)
-  return { ...report(job, anchor, solved, rounds.done), doubts: shared.warnings, ...(contradiction === undefined ? {} : { contradiction }) }
+  const r = report(job, anchor, solved, rounds.done)
+  for (const s of setups) {
+    const before = moves.get(s)
+    // what hangs on nothing was left where it is
+    const left = job.setups.every((of, i) => of !== s || r.apart.includes(i))
+    moves.set(s, left ? identity() : before && job.prior ? multiply(setupMotion(job, s), before) : setupMotion(job, s))
+  }
+  return { ...r, moves, doubts: shared.warnings, ...(contradiction === undefined ? {} : { contradiction }) }
 }
 
 /**

@@ -63,6 +63,8 @@ export interface JointResult {
   correlated: number
   /** markers that setups share, and how far their sightings lie from their mean, mm */
   markers: MarkerGaps & { count: number }
+  /** how far each setup went as a whole: what else was recorded in it goes along */
+  moves?: Map<number, Mat4>
   /** how far apart surface and markers want the setups, when that is more than scanner and lists explain, mm */
   contradiction?: number
   /** what a person should know of the markers */

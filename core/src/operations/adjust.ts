@@ -1,12 +1,12 @@
 import { z } from 'zod'
 import { f32 } from '../base/arrays.ts'
 import { OakError } from '../base/errors.ts'
-import { identity, isIdentity } from '../base/mat4.ts'
+import { identity, isIdentity, multiply } from '../base/mat4.ts'
 import type { Markers } from '../markers/markers.ts'
 import { adjustJointly, type JointOptions } from '../align/joint.ts'
 import { makePoints, type Points } from '../shape/points.ts'
 import { alignmentEvidence } from './alignment-evidence.ts'
-import { defineOperation, pointsOf, type Item } from './operation.ts'
+import { defineOperation, mapsOf, MAPS_ALONG, pointsOf, type Item } from './operation.ts'
 
 /** Number of the setup of each pass; a pass of unknown setup is one of its own. Nothing where all are unknown. */
 function setupsOf(passes: Item<Points>[]): number[] | undefined {
@@ -55,6 +55,7 @@ export const adjust = defineOperation({
   },
   outputs: {
     passes: { kind: 'points', many: true, replaces: 'passes', about: 'adjusted passes' },
+    maps: MAPS_ALONG.output,
     places: { kind: 'points', about: 'where gaps were measured, in the job' },
     gaps: { kind: 'field', on: 'places', about: 'signed gap at each of these places, mm' },
   },
@@ -68,7 +69,7 @@ export const adjust = defineOperation({
         anchor,
         ...(params.gateStart ? { gateStart: params.gateStart } : {}),
         ...(params.tracking ? { tracking: params.tracking } : {}),
-        ...(setups ? { setups, markers: markersOf((inputs['maps'] ?? []) as Item<Markers>[], passes, setups) } : {}),
+        ...(setups ? { setups, markers: markersOf(mapsOf(inputs), passes, setups) } : {}),
         ...(params.gateEnd ? { gateEnd: params.gateEnd } : {}),
         ...(params.radius ? { radius: params.radius } : {}),
       },
@@ -94,6 +95,11 @@ export const adjust = defineOperation({
     return {
       outputs: {
         passes: passes.map((p, i) => ({ ...p, pose: r.poses[i] })),
+        maps: mapsOf(inputs).map((m) => {
+          const i = passes.findIndex((p) => p.setup !== undefined && p.setup === m.setup)
+          const move = setups && r.moves?.get(setups[i])
+          return move ? { ...m, pose: multiply(move, m.pose) } : m
+        }),
         places: [{ name: 'where gaps were measured', data: makePoints({ xyz }), pose: identity() }],
         gaps: [{ name: 'gaps between passes', data: { kind: 'field', values, unit: 'mm' }, pose: identity() }],
       },

@@ -1,7 +1,7 @@
 import { z } from 'zod'
 import { multiply } from '../base/mat4.ts'
 import { fitRigid } from '../align/pairs.ts'
-import { defineOperation, pointsOf } from './operation.ts'
+import { defineOperation, mapsOf, MAPS_ALONG, pointsOf } from './operation.ts'
 import { q } from './quantities.ts'
 
 const place = z.tuple([z.number(), z.number(), z.number()])
@@ -19,8 +19,8 @@ export const alignPairs = defineOperation({
       .min(3)
       .describe('The same places on both sides, mm in the job.'),
   }),
-  inputs: { loose: { kinds: ['points'], many: true, about: 'passes that move together' } },
-  outputs: { loose: { kind: 'points', many: true, replaces: 'loose', about: 'moved passes' } },
+  inputs: { loose: { kinds: ['points'], many: true, about: 'passes that move together' }, maps: MAPS_ALONG.input },
+  outputs: { loose: { kind: 'points', many: true, replaces: 'loose', about: 'moved passes' }, maps: MAPS_ALONG.output },
   run(inputs, { pairs }) {
     const fit = fitRigid(
       pairs.flatMap((p) => p.loose),
@@ -28,7 +28,10 @@ export const alignPairs = defineOperation({
     )
     const warnings = fit.turnFree ? ['All places lie on one line: the turn about it was not determined. Pick one more to the side.'] : []
     return Promise.resolve({
-      outputs: { loose: pointsOf(inputs, 'loose').map((p) => ({ ...p, pose: multiply(fit.pose, p.pose) })) },
+      outputs: {
+        loose: pointsOf(inputs, 'loose').map((p) => ({ ...p, pose: multiply(fit.pose, p.pose) })),
+        maps: mapsOf(inputs).map((m) => ({ ...m, pose: multiply(fit.pose, m.pose) })),
+      },
       evidence: { quantities: [q('pairs-rms', fit.rms), q('pairs-largest', fit.max), q('pairs', pairs.length)], warnings },
     })
   },

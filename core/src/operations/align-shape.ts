@@ -2,7 +2,7 @@ import { z } from 'zod'
 import { multiply } from '../base/mat4.ts'
 import { motionWords } from '../align/freemotion.ts'
 import { alignByShape } from '../align/coarse.ts'
-import { defineOperation, pointsOf } from './operation.ts'
+import { defineOperation, mapsOf, MAPS_ALONG, pointsOf } from './operation.ts'
 import { q } from './quantities.ts'
 
 export const alignShape = defineOperation({
@@ -15,8 +15,9 @@ export const alignShape = defineOperation({
   inputs: {
     anchor: { kinds: ['points'], many: true, about: 'passes that stay put' },
     loose: { kinds: ['points'], many: true, about: 'passes that move together' },
+    maps: MAPS_ALONG.input,
   },
-  outputs: { loose: { kind: 'points', many: true, replaces: 'loose', about: 'moved passes' } },
+  outputs: { loose: { kind: 'points', many: true, replaces: 'loose', about: 'moved passes' }, maps: MAPS_ALONG.output },
   async run(inputs, { seed }, ctx) {
     const loose = pointsOf(inputs, 'loose')
     const r = await alignByShape(pointsOf(inputs, 'anchor'), loose, { seed }, ctx)
@@ -26,7 +27,10 @@ export const alignShape = defineOperation({
         `The surface that both sides have seen does not hold every motion (${r.free.map(motionWords).join(', ')}): along that the pose is a guess. Pick pairs by hand, or record a pass that sees more of both sides.`,
       )
     return {
-      outputs: { loose: loose.map((p) => ({ ...p, pose: multiply(r.pose, p.pose) })) },
+      outputs: {
+        loose: loose.map((p) => ({ ...p, pose: multiply(r.pose, p.pose) })),
+        maps: mapsOf(inputs).map((m) => ({ ...m, pose: multiply(r.pose, m.pose) })),
+      },
       evidence: {
         quantities: [q('overlap', 100 * r.overlap), q('overlap-agreed', 100 * r.agree), q('rival-score', 100 * r.rivalry), q('compared-at', r.size)],
         warnings,

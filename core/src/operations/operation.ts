@@ -79,6 +79,14 @@ export function defineOperation<S extends z.ZodType>(o: Operation<S>): Operation
   return o
 }
 
+/** Marker maps of the setups that a step moves: they stand in the same axes as its passes, and must go along. */
+export const MAPS_ALONG = {
+  input: { kinds: ['markers'], many: true, optional: true, about: 'marker maps of the same setup, which move along' },
+  output: { kind: 'markers', many: true, replaces: 'maps', about: 'the maps in their new place' },
+} satisfies { input: Port; output: OutputPort }
+export function mapsOf(inputs: Inputs): Item<Markers>[] {
+  return (inputs['maps'] ?? []) as Item<Markers>[]
+}
 export function pointsOf(inputs: Inputs, port: string): Item<Points>[] {
   return (inputs[port] ?? []) as Item<Points>[]
 }

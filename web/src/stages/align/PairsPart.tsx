@@ -7,11 +7,11 @@ import { useStep } from '../../job/useStep.ts'
 import { Numbers, StepProblem, Warnings, WorkCard } from '../../job/WorkCard.tsx'
 import { useAppDispatch, useAppSelector } from '../../store.ts'
 import { view } from '../../view/viewSlice.ts'
-import type { SidesProps } from './ShapePart.tsx'
+import { along, type SidesProps } from './ShapePart.tsx'
 
 /** Two views side by side; the same places picked on both. The result shows while pairs are picked. */
 export function PairsPart({ head, anchor, loose, onDone }: SidesProps) {
-  const { path } = useOpenJob()
+  const { path, state } = useOpenJob()
   const dispatch = useAppDispatch()
   const pairs = useAppSelector((s) => s.view.pairs)
   const step = useStep()
@@ -42,12 +42,12 @@ export function PairsPart({ head, anchor, loose, onDone }: SidesProps) {
   const run = async () => {
     const made = await step.run({
       operation: 'align-pairs',
-      inputs: { loose: loose.map((p) => p.slot) },
+      inputs: { loose: loose.map((p) => p.slot), ...along(state.tray, loose) },
       params: { pairs: whole.map((p) => ({ loose: p.loose, anchor: p.anchor })) },
     })
     if (!made) return
     // settled exactly behind it; it starts when the pairs are done
-    await step.run({ operation: 'align-fine', inputs: { anchor: anchor.map((p) => p.slot), loose: loose.map((p) => p.slot) } })
+    await step.run({ operation: 'align-fine', inputs: { anchor: anchor.map((p) => p.slot), loose: loose.map((p) => p.slot), ...along(state.tray, loose) } })
     dispatch(view.pairs([]))
   }
   const last = lastOf(path, 'align-fine')

@@ -7,6 +7,12 @@ import { useMotions } from '../../job/useMotions.ts'
 import { useStep } from '../../job/useStep.ts'
 import { Numbers, StepProblem, Warnings, WorkCard } from '../../job/WorkCard.tsx'
 
+/** Marker maps of the loose setup: they stand in its axes and move with it. */
+export function along(tray: TrayItem[], loose: TrayItem[]): { maps?: string[] } {
+  const maps = tray.filter((i) => i.role === 'marker-map' && loose.some((p) => p.setup === i.setup))
+  return maps.length ? { maps: maps.map((m) => m.slot) } : {}
+}
+
 export interface SidesProps {
   head: ReactNode
   anchor: TrayItem[]
@@ -15,11 +21,12 @@ export interface SidesProps {
 }
 
 export function ShapePart({ head, anchor, loose, onDone, onPairs }: SidesProps & { onPairs(): void }) {
-  const { path } = useOpenJob()
+  const { path, state } = useOpenJob()
   const step = useStep()
   const last = lastOf(path, 'align-shape')
   useMotions(last)
-  const run = () => void step.run({ operation: 'align-shape', inputs: { anchor: anchor.map((p) => p.slot), loose: loose.map((p) => p.slot) } })
+  const run = () =>
+    void step.run({ operation: 'align-shape', inputs: { anchor: anchor.map((p) => p.slot), loose: loose.map((p) => p.slot), ...along(state.tray, loose) } })
   return (
     <WorkCard
       question="How do the setups lie together?"
