@@ -84,7 +84,13 @@ describe('best fit to the chosen faces', () => {
     const r = await runOperation('best-fit', { measured: [part], nominal: [item(block())] }, { faces: [5], byShape: false, reach: 1 }, quietContext)
     const out = (r.outputs['measured'] as Item<Mesh>[])[0]
     expect(out.data).toBe(part.data)
-    expect(r.evidence.warnings).toHaveLength(3)
+    // one line that names two slides and a turn, and the same motions for the arrows
+    expect(r.evidence.warnings).toEqual([expect.stringMatching(/^Not held by the chosen faces: slide along [xy], slide along [xy], turn about z\./)])
+    expect(r.evidence.motions?.map((m) => [m.kind, m.of])).toEqual([
+      ['slide', [part.name]],
+      ['slide', [part.name]],
+      ['turn', [part.name]],
+    ])
     expect(r.evidence.quantities.find((q) => q.id === 'free-directions')?.value).toContain('slide along')
   })
 })
