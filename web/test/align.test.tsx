@@ -87,11 +87,12 @@ describe('Align', () => {
     await click('Align by shape')
     expect(sent[0].body.inputs).toEqual({ anchor: [uuid(1), uuid(2)], loose: [uuid(3)], maps: [uuid(6)] })
   })
-  test('markers of one setup only are of no use here', async () => {
+  test('markers of one setup only hold nothing, but move with it', async () => {
     const sent = fakeServer(() => ({ body: step('adjust') }))
     show(<AlignCard go={go} />, jobOf([...passes, maps[0]], [step('align-shape')]), 'Align')
     expect(screen.queryByText('Markers')).toBeNull()
+    expect(screen.queryByText(/hold them too/)).toBeNull()
     await click(/^Adjust/)
-    expect(sent[0].body).toEqual({ operation: 'adjust', inputs: { passes: [1, 2, 3].map(uuid) } })
+    expect(sent[0].body).toEqual({ operation: 'adjust', inputs: { passes: [1, 2, 3].map(uuid), maps: [uuid(5)] } })
   })
 })

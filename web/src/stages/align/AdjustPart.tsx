@@ -10,6 +10,7 @@ import { formatValue, type Shown } from '../../looks/quantity.ts'
 import { useAppDispatch, useAppSelector } from '../../store.ts'
 import { view } from '../../view/viewSlice.ts'
 import { setupMaps } from './MarkersPart.tsx'
+import { along } from './ShapePart.tsx'
 import { Toggle } from '../clean/CleanCard.tsx'
 
 /** Joint adjustment: shares the remaining error among all passes, and says how large it is, pass by pass and pair by pair. */
@@ -41,7 +42,7 @@ export function AdjustPart({ head, go }: { head: ReactNode; go(stage: Stage): vo
   const run = () =>
     void step.run({
       operation: 'adjust',
-      inputs: { passes: passes.map((p) => p.slot), ...(maps.length ? { maps: maps.map((m) => m.slot) } : {}) },
+      inputs: { passes: passes.map((p) => p.slot), ...along(state.tray, passes) },
     })
   const of = last?.evidence?.quantities ?? []
   const value = (id: QuantityId, who: string) => of.find((q) => q.id === id && q.of === who)

@@ -7,7 +7,7 @@ import { useMotions } from '../../job/useMotions.ts'
 import { useStep } from '../../job/useStep.ts'
 import { Numbers, StepProblem, Warnings, WorkCard } from '../../job/WorkCard.tsx'
 
-/** Marker maps of the loose setup: they stand in its axes and move with it. */
+/** Marker maps of the setups that move: they stand in the same axes as the passes, and go along. */
 export function along(tray: TrayItem[], loose: TrayItem[]): { maps?: string[] } {
   const maps = tray.filter((i) => i.role === 'marker-map' && loose.some((p) => p.setup === i.setup))
   return maps.length ? { maps: maps.map((m) => m.slot) } : {}
