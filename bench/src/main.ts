@@ -1,7 +1,7 @@
 import { existsSync, mkdirSync, readFileSync, writeFileSync } from 'node:fs'
 import { cpus, totalmem } from 'node:os'
 import { join } from 'node:path'
-import { threadPool } from '@oak-gauge/threads'
+import { letCollect, threadPool } from '@oak-gauge/threads'
 import { f32 } from '@oak-gauge/core/base/arrays.ts'
 import type { RunContext } from '@oak-gauge/core/base/run.ts'
 import { fromQuaternion, identity, multiply, poseDifference, transformPoint } from '@oak-gauge/core/base/mat4.ts'
@@ -69,6 +69,7 @@ async function timed<T>(run: () => Promise<T>): Promise<{ result: T; seconds: nu
   return { result, seconds: (performance.now() - start) / 1000, megabytes: peak() }
 }
 
+letCollect()
 const pool = threadPool()
 const ctx: RunContext = { progress: () => undefined, signal: { aborted: false }, parallel: pool }
 

@@ -16,7 +16,7 @@ import { parseRecipe, runRecipe, type Recipe, type RecipeStepResult } from '@oak
 import { named, wordsOf } from '@oak-gauge/core/operations/quantities.ts'
 import { operation, OPERATIONS, runOperation } from '@oak-gauge/core/operations/registry.ts'
 import { cadProcess } from '@oak-gauge/cad'
-import { threadPool } from '@oak-gauge/threads'
+import { letCollect, threadPool } from '@oak-gauge/threads'
 
 const HELP = `oak: operations and recipes on files, without server or database
 
@@ -66,6 +66,7 @@ async function main(argv: string[]): Promise<number> {
     return failed ? 1 : 0
   }
   if (command !== 'run' || !subject) throw new Usage(`“${command}” is not a command`)
+  letCollect()
   const pool = threadPool(values.threads ? Number(values.threads) : undefined)
   const interrupted = { aborted: false }
   process.on('SIGINT', () => {

@@ -4,6 +4,7 @@ import { meshFacts } from '../src/measure/facts.ts'
 import { blockCount, blockKey, markBand, newLattice, touchBlock, type Lattice } from '../src/merge/lattice.ts'
 import { CENTRE, cubeCase, extractSurface } from '../src/merge/marching.ts'
 import { makeMesh } from '../src/shape/mesh.ts'
+import { boundingBox } from '../src/shape/points.ts'
 import { oppositeSides, splitPinchedVertices } from '../src/shape/topology.ts'
 import { randomPoints } from './help.ts'
 
@@ -115,7 +116,7 @@ describe('sparse lattice', () => {
   })
   test('the band holds all corners of every cell with a point, and of the cells beside it', () => {
     const xyz = randomPoints(400, 30, 4)
-    const l = newLattice(xyz, 0.7)
+    const l = newLattice(boundingBox(xyz), 0.7)
     markBand(l, xyz)
     const marked = (x: number, y: number, z: number): boolean => {
       const b = l.map.get(blockKey(x >> 3, y >> 3, z >> 3))

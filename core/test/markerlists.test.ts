@@ -156,10 +156,11 @@ describe('markers as operations', () => {
     }
     const b: Item<Markers> = { ...a, name: 'b', pose: translation(30, -12, 5) }
     const pass = { name: 'p', pose: translation(30, -12, 5), data: { kind: 'points' as const, xyz: new Float32Array([1, 2, 3]) } }
-    const { outputs, evidence } = await runOperation('join-markers', { anchor: [a], loose: [b], passes: [pass] }, {}, quietContext)
+    const { outputs, evidence } = await runOperation('join-markers', { anchor: [a], loose: [b], passes: [pass], maps: [{ ...b, name: 'c' }] }, {}, quietContext)
     for (const i of [3, 7, 11]) {
       expect(Math.abs(outputs['loose'][0].pose[i])).toBeLessThan(1e-3)
       expect(Math.abs(outputs['passes'][0].pose[i])).toBeLessThan(1e-3)
+      expect(Math.abs(outputs['maps'][0].pose[i])).toBeLessThan(1e-3)
     }
     expect(value(evidence, 'markers-in-common')).toBe(30)
     const other: Item<Markers> = { ...a, data: makeMarkers(strewn(seeded(99), 30, 320, 240)) }

@@ -338,6 +338,22 @@ describe('mapping', () => {
     )
   })
 
+  test.each([
+    { before: [], moved: { passes: [uuid(50)] } },
+    { before: [step('adjust')], moved: { passes: [uuid(50), uuid(51)], maps: [uuid(41)] } },
+  ])('what stands in the axes of a map goes along when it is laid on the plan ($moved)', async ({ before, moved }) => {
+    const sent = server((s) => (s.path.endsWith('/steps') ? { status: 202, body: step('join-markers', { state: 'queued' }) } : undefined))
+    const passes = [item('pass', 50, { setup: uuid(11) }), item('pass', 51, { setup: uuid(12) })]
+    show(
+      <MarkCard go={() => undefined} />,
+      jobOf([planned(), mapped(), mapped(1, 12), ...passes], [step('plan-markers', { id: uuid(531), params: {} }), ...before]),
+      'Mark',
+    )
+    await doing(() => fireEvent.click(screen.getByText('Check')))
+    await doing(() => fireEvent.click(button('Compare')))
+    await waitFor(() => expect(sent.find((s) => s.path.endsWith('/steps'))?.body.inputs).toEqual({ anchor: [uuid(30)], loose: [uuid(40)], ...moved }))
+  })
+
   test('the placement is compared with the plan', async () => {
     const sent = server((s) => (s.path.endsWith('/steps') ? { status: 202, body: step('join-markers', { state: 'queued' }) } : undefined))
     const joined = step('join-markers', {

@@ -13,7 +13,7 @@ import { report, type JointResult } from './jointreport.ts'
 import { findMatches, lanes, type Matches, type MatchPass, type MatchRound } from './match.ts'
 import { gaps } from './normalequations.ts'
 import { departure, makePrior, moveFrames, type Prior } from './prior.ts'
-import { sideOf } from './side.ts'
+import { sidesOf } from './side.ts'
 import { choosePartners, narrowOrder } from './partners.ts'
 import { findSurfels } from './surfels.ts'
 import { applyStep, reach, type Unknowns } from './unknowns.ts'
@@ -158,12 +158,13 @@ export async function prepare(passes: Placed<Points>[], options: JointOptions, c
   const samples = options.samples ?? Math.min(SURFELS, Math.max(LEAST_SURFELS, ALL_SURFELS / passes.length))
   let ready = 0
   const silent = { ...ctx, progress: () => undefined }
+  const sides = await sidesOf(passes, spacing, silent)
   const match = await inFlight(passes, lanes(passes.map((p) => p.data.xyz.length / 3)), async ({ data }, i): Promise<MatchPass> => {
+    const side = sides[i]
     const own = grids[i]
     const rows = own && radius < 1.5 * own.cell && radius > 0.5 * own.cell ? own : buildRowGrid(data.xyz, radius)
     const grid = await weighByArea(rows, 0.5 * radius, silent)
     checkCancelled(ctx)
-    const side = await sideOf(data, silent)
     const surfels = await findSurfels(grid, side, radius, Math.min(samples, Math.ceil(grid.ids.length / 3)), spacing, silent)
     ctx.progress(++ready / passes.length, 'surface elements')
     return { grid, side, surfels }
@@ -308,8 +309,10 @@ export async function settle(
 
 /**
  * Tracking error from how far the passes went from their recorded poses, where surface tells (variance components; Helmert 1907, Förstner 1979). The
- * figure it began with counts as one departure.
+ * figure it began with, which is a guess and ten times too large for a good scanner, counts as BEGAN departures: it keeps one or two departures that are small by chance from being believed.
+ * Half a departure: of twenty that surface tells the stated error of what only the record holds still came out twice too large (zoo, 0.8 mm).
  */
+const BEGAN = 0.05
 function learnTracking(job: Adjustment, all: Matches[], bound: number): void {
   const prior = job.prior as Prior
   const { h, known, size } = assembleEquations(job, all, bound)
@@ -328,7 +331,7 @@ function learnTracking(job: Adjustment, all: Matches[], bound: number): void {
     count += 6
   })
   const redundancy = Math.max(0, count - taken)
-  prior.sigma = Math.max(Math.sqrt((0.5 * prior.began ** 2 + ss) / (0.5 + redundancy)), 1e-3 * prior.began)
+  prior.sigma = Math.max(Math.sqrt((BEGAN * prior.began ** 2 + ss) / (BEGAN + redundancy)), 1e-3 * prior.began)
 }
 
 /** How far the middle of a pass, or its far places, went from a pose. */

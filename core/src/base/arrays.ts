@@ -12,8 +12,21 @@ export const u32 = (n: number) => new Uint32Array(memory(n * 4))
 export const i32 = (n: number) => new Int32Array(memory(n * 4))
 export const u8 = (n: number) => new Uint8Array(memory(n))
 
+/**
+ * Engines do not count shared memory when they decide whether to collect (V8): of a step that makes little else it all stays, used or not. Where the host lets
+ * itself be asked (Node with --expose-gc, as the compute threads run), it is after so many bytes.
+ */
+const COLLECT = 2 ** 28
+let owed = 0
+const host = globalThis as { gc?: () => void }
+
 /** Throws OakError 'out-of-memory' where the host has no more. */
 function memory(bytes: number): ArrayBuffer {
+  owed += bytes
+  if (owed > COLLECT) {
+    owed = 0
+    host.gc?.()
+  }
   try {
     return new Buffer_(bytes) as ArrayBuffer
   } catch (cause) {

@@ -10,16 +10,29 @@ export interface Clusters {
   count: number
 }
 
-/**
- * Means of the points that share a small cube and roughly a normal. The merge averages over some 3 cells anyway, so that
- * clusters of 0.8 cells lose nothing that it could see, yet leave a third of the points to visit.
- * Measured on the bracket: mesh to truth rms the same to 0.0001 mm, field three times faster.
- */
+export interface ClusterBuilder {
+  /** n points: 3n coordinates, 3n normals, n weights */
+  add(xyz: Float32Array, normals: Float32Array, weights: Float32Array, n: number): void
+  done(): Clusters
+}
+
+/** Means of all points at once, see `clustering`. */
 export function clusterPoints(xyz: Float32Array, normals: Float32Array, weights: Float32Array, size: number): Clusters {
   const n = xyz.length / 3
+  const all = clustering(size, n)
+  all.add(xyz, normals, weights, n)
+  return all.done()
+}
+
+/**
+ * Means of the points that share a small cube and roughly a normal. The merge averages over some 3 cells anyway, so that
+ * clusters of 0.8 cells lose nothing that it could see, yet leave a third of the points to visit. Points may come in pieces; `expected` of them or so.
+ * Measured on the bracket: mesh to truth rms the same to 0.0001 mm, field three times faster.
+ */
+export function clustering(size: number, expected: number): ClusterBuilder {
   const inv = 1 / size
   // about a third of the points of overlapping passes are left
-  let capacity = 2 ** Math.ceil(Math.log2(Math.max(1024, n / 3)))
+  let capacity = 2 ** Math.ceil(Math.log2(Math.max(1024, expected / 3)))
   let mask = 2 * capacity - 1
   let table = new Int32Array(2 * capacity).fill(-1)
   let kx = new Int32Array(capacity)
@@ -51,62 +64,69 @@ export function clusterPoints(xyz: Float32Array, normals: Float32Array, weights:
       table[s] = c
     }
   }
-  for (let i = 0; i < n; i++) {
-    const px = xyz[3 * i]
-    const py = xyz[3 * i + 1]
-    const pz = xyz[3 * i + 2]
-    const x = Math.floor(px * inv)
-    const y = Math.floor(py * inv)
-    const z = Math.floor(pz * inv)
-    const nx = normals[3 * i]
-    const ny = normals[3 * i + 1]
-    const nz = normals[3 * i + 2]
-    let s = hash(x, y, z) & mask
-    let c: number
-    for (;;) {
-      c = table[s]
-      if (c < 0) {
-        if (count === capacity) {
-          grow()
-          s = hash(x, y, z) & mask
-          while (table[s] >= 0) s = (s + 1) & mask
+  return { add, done }
+
+  function add(xyz: Float32Array, normals: Float32Array, weights: Float32Array, n: number): void {
+    for (let i = 0; i < n; i++) {
+      const px = xyz[3 * i]
+      const py = xyz[3 * i + 1]
+      const pz = xyz[3 * i + 2]
+      const x = Math.floor(px * inv)
+      const y = Math.floor(py * inv)
+      const z = Math.floor(pz * inv)
+      const nx = normals[3 * i]
+      const ny = normals[3 * i + 1]
+      const nz = normals[3 * i + 2]
+      let s = hash(x, y, z) & mask
+      let c: number
+      for (;;) {
+        c = table[s]
+        if (c < 0) {
+          if (count === capacity) {
+            grow()
+            s = hash(x, y, z) & mask
+            while (table[s] >= 0) s = (s + 1) & mask
+          }
+          c = count++
+          table[s] = c
+          kx[c] = x
+          ky[c] = y
+          kz[c] = z
+          break
         }
-        c = count++
-        table[s] = c
-        kx[c] = x
-        ky[c] = y
-        kz[c] = z
-        break
+        if (kx[c] === x && ky[c] === y && kz[c] === z) {
+          const o = 8 * c
+          const d = nx * sum[o + 4] + ny * sum[o + 5] + nz * sum[o + 6]
+          if (d > 0 && d * d > 0.72 * (sum[o + 4] ** 2 + sum[o + 5] ** 2 + sum[o + 6] ** 2)) break
+        }
+        s = (s + 1) & mask
       }
-      if (kx[c] === x && ky[c] === y && kz[c] === z) {
-        const o = 8 * c
-        const d = nx * sum[o + 4] + ny * sum[o + 5] + nz * sum[o + 6]
-        if (d > 0 && d * d > 0.72 * (sum[o + 4] ** 2 + sum[o + 5] ** 2 + sum[o + 6] ** 2)) break
+      const w = weights[i]
+      const o = 8 * c
+      sum[o] += w
+      sum[o + 1] += w * px
+      sum[o + 2] += w * py
+      sum[o + 3] += w * pz
+      sum[o + 4] += w * nx
+      sum[o + 5] += w * ny
+      sum[o + 6] += w * nz
+      sum[o + 7] += 1
+    }
+  }
+
+  function done(): Clusters {
+    const out: Clusters = { xyz: f32(3 * count), normals: f32(3 * count), weights: f32(count), counts: f32(count), count }
+    for (let c = 0; c < count; c++) {
+      const o = 8 * c
+      const w = sum[o]
+      const l = Math.sqrt(sum[o + 4] ** 2 + sum[o + 5] ** 2 + sum[o + 6] ** 2)
+      for (let k = 0; k < 3; k++) {
+        out.xyz[3 * c + k] = sum[o + 1 + k] / w
+        out.normals[3 * c + k] = sum[o + 4 + k] / l
       }
-      s = (s + 1) & mask
+      out.weights[c] = w
+      out.counts[c] = sum[o + 7]
     }
-    const w = weights[i]
-    const o = 8 * c
-    sum[o] += w
-    sum[o + 1] += w * px
-    sum[o + 2] += w * py
-    sum[o + 3] += w * pz
-    sum[o + 4] += w * nx
-    sum[o + 5] += w * ny
-    sum[o + 6] += w * nz
-    sum[o + 7] += 1
+    return out
   }
-  const out: Clusters = { xyz: f32(3 * count), normals: f32(3 * count), weights: f32(count), counts: f32(count), count }
-  for (let c = 0; c < count; c++) {
-    const o = 8 * c
-    const w = sum[o]
-    const l = Math.sqrt(sum[o + 4] ** 2 + sum[o + 5] ** 2 + sum[o + 6] ** 2)
-    for (let k = 0; k < 3; k++) {
-      out.xyz[3 * c + k] = sum[o + 1 + k] / w
-      out.normals[3 * c + k] = sum[o + 4 + k] / l
-    }
-    out.weights[c] = w
-    out.counts[c] = sum[o + 7]
-  }
-  return out
 }

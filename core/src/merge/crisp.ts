@@ -1,8 +1,6 @@
 import { cross, dot } from '../base/vec3.ts'
-import { f32, GrowF32, GrowU32, u32, u8 } from '../base/arrays.ts'
-import type { RunContext } from '../base/run.ts'
+import { GrowF32, GrowU32, u32, u8 } from '../base/arrays.ts'
 import { makeMesh, vertexCount, type Mesh } from '../shape/mesh.ts'
-import { surfaceKernel, type FieldSource } from './field.ts'
 
 export interface Crisp {
   mesh: Mesh
@@ -19,21 +17,20 @@ const FOLD = Math.cos((40 * Math.PI) / 180)
  * (after Kobbelt 2001 and Attene 2003). Triangles are only divided, so that the mesh stays as sound as it was.
  * Faces keep their own plane right up to an edge since the field leaves out the points of the other face (field.ts).
  *
+ * out: field and normal (4 a vertex) of the averaged surface at the vertices, NaN where there is none; cell in mm.
  * Measured: a cube of 30 mm at 0.3 mm cells, area 0.74 % low without, 0.0005 % with (0.014 % with 0.03 mm noise, 41 of 125 000 triangles
  * then turned over at an edge); the bracket, mesh to truth rms 0.0071 mm without, 0.0057 with.
  * Tried: vertices in the middle between the two faces, five times as many triangles turned over; setting those that were turned over
  * back onto the edge turned others over.
  */
-export async function crispEdges(mesh: Mesh, field: FieldSource, ctx: RunContext): Promise<Crisp> {
+export function crispEdges(mesh: Mesh, out: Float32Array, cell: number): Crisp {
   const n = vertexCount(mesh)
-  const out = f32(4 * n)
-  await ctx.parallel.map(surfaceKernel, { ...field, xyz: mesh.vertices, out }, n, 16384, ctx)
   const vertices = new GrowF32(3 * n + 4096)
   const p = mesh.vertices
   for (let v = 0; v < n; v++) {
     const f = out[4 * v]
     // where the field has no surface (what was filled) there is no normal either, and 0 times that is no number
-    if (Math.abs(f) < 0.5 * field.cell && Number.isFinite(out[4 * v + 1] + out[4 * v + 2] + out[4 * v + 3]))
+    if (Math.abs(f) < 0.5 * cell && Number.isFinite(out[4 * v + 1] + out[4 * v + 2] + out[4 * v + 3]))
       vertices.push3(p[3 * v] - f * out[4 * v + 1], p[3 * v + 1] - f * out[4 * v + 2], p[3 * v + 2] - f * out[4 * v + 3])
     else vertices.push3(p[3 * v], p[3 * v + 1], p[3 * v + 2])
   }
@@ -59,7 +56,8 @@ export async function crispEdges(mesh: Mesh, field: FieldSource, ctx: RunContext
   // divided triangles: the first part takes the place of the whole, the others go to the end
   const more = new GrowU32(4096)
   const from = new GrowU32(4096)
-  const triangles = new Uint32Array(t)
+  // corners of a triangle that is divided, and which it is
+  const changed = new GrowU32(4096)
   let length = 0
   for (let i = 0; i < t.length; i += 3) {
     const ab = folds(t[i], t[i + 1])
@@ -67,14 +65,16 @@ export async function crispEdges(mesh: Mesh, field: FieldSource, ctx: RunContext
     const ca = folds(t[i + 2], t[i])
     if (!ab && !bc && !ca) continue
     const parts = divide([t[i], t[i + 1], t[i + 2]], [ab, bc, ca])
-    triangles.set(parts[0], i)
+    changed.push(i)
+    for (const v of parts[0]) changed.push(v)
     for (const part of parts.slice(1)) {
       for (const v of part) more.push(v)
       from.push(i / 3)
     }
   }
   const all = u32(t.length + more.length)
-  all.set(triangles)
+  all.set(t)
+  for (let i = 0; i < changed.length; i += 4) for (let k = 0; k < 3; k++) all[changed.at(i) + k] = changed.at(i + 1 + k)
   all.set(more.done(), t.length)
   const flags = mesh.unmeasured
   const unmeasured = flags && u8(all.length / 3)

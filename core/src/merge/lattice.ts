@@ -1,5 +1,4 @@
 import { u8 } from '../base/arrays.ts'
-import { boundingBox } from '../shape/points.ts'
 
 /**
  * Nodes of a regular lattice near the surface only, in blocks of 8 x 8 x 8. Node (i, j, k) lies at
@@ -20,8 +19,7 @@ export interface Lattice {
 const BIAS = 1 << 16
 export const blockKey = (x: number, y: number, z: number) => ((x + BIAS) * 131072 + (y + BIAS)) * 131072 + (z + BIAS)
 
-export function newLattice(xyz: Float32Array, cell: number): Lattice {
-  const box = boundingBox(xyz)
+export function newLattice(box: ArrayLike<number>, cell: number): Lattice {
   const shift = Math.SQRT2 - 1
   return {
     origin: [box[0] - cell * (3 + shift), box[1] - cell * (3 + shift * shift), box[2] - cell * (3 + shift * 0.618)],

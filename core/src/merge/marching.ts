@@ -1,4 +1,5 @@
-import { GrowF32, GrowU32 } from '../base/arrays.ts'
+import { GrowF32, GrowU32, u32 } from '../base/arrays.ts'
+import type { Brick } from './bricks.ts'
 import { blockCount, blockKey, type Lattice } from './lattice.ts'
 
 /**
@@ -117,18 +118,97 @@ export interface Extracted {
   cellOf: Uint32Array
 }
 
+/** Surface of a lattice that comes in bricks: what bricks share has the same vertices. */
+export interface SurfaceBuilder {
+  add(l: Lattice, values: Float32Array, brick: Brick): void
+  done(): { vertices: Float32Array; triangles: Uint32Array }
+}
+
 /** A vertex this near to a lattice node (share of a cell) is held off it: no triangles without area, error below 1 % of a cell. */
 const HOLD_OFF = 0.01
 
-/**
- * values: 512 a block in lattice order, negative inside, NaN unknown.
- */
+/** values: 512 a block in lattice order, negative inside, NaN unknown. */
 export function extractSurface(l: Lattice, values: Float32Array): Extracted {
-  const n = blockCount(l)
-  const vertexOf = new Int32Array(n * 1536).fill(-1)
   const vertices = new GrowF32(1 << 18)
   const triangles = new GrowU32(1 << 18)
   const cellOf = new GrowU32(1 << 16)
+  extract(l, values, newPages(blockCount(l)), () => true, { vertices, triangles, cellOf })
+  return { vertices: vertices.done(), triangles: triangles.done(), cellOf: cellOf.done() }
+}
+
+export function surfaceBuilder(): SurfaceBuilder {
+  const vertices = new GrowF32(1 << 18)
+  const pieces: Uint32Array[] = []
+  // of blocks at the border of a brick: place in the page and number of each vertex on the border
+  const seams = new Map<number, number[]>()
+  return { add, done }
+
+  function add(l: Lattice, values: Float32Array, { low, high }: Brick): void {
+    const pages = newPages(blockCount(l))
+    for (const [key, b] of l.map) {
+      const known = seams.get(key)
+      for (let i = 0; known && i < known.length; i += 2) setVertex(pages, b, known[i], known[i + 1])
+    }
+    const triangles = new GrowU32(1 << 18)
+    const own = (b: number) => l.blocks[3 * b] < high[0] && l.blocks[3 * b + 1] < high[1] && l.blocks[3 * b + 2] < high[2]
+    extract(l, values, pages, own, { vertices, triangles })
+    pieces.push(triangles.done())
+    for (const [key, b] of l.map) {
+      const border = [0, 1, 2].map((k) => l.blocks[3 * b + k] === low[k] || l.blocks[3 * b + k] === high[k])
+      if (!border.includes(true) || pages.of[b] < 0) continue
+      const seam = seams.get(key) ?? []
+      for (let i = 0; i < PAGE; i++) {
+        const v = pages.vertices[pages.of[b] + i]
+        if (v < 0) continue
+        const node = Math.floor(i / 3)
+        const place = [node & 7, (node >> 3) & 7, node >> 6]
+        if (border.some((at, k) => at && place[k] === 0 && i % 3 !== k)) seam.push(i, v)
+      }
+      if (seam.length) seams.set(key, seam)
+    }
+  }
+
+  function done() {
+    const triangles = u32(pieces.reduce((s, p) => s + p.length, 0))
+    let at = triangles.length
+    for (let p = pieces.pop(); p; p = pieces.pop()) triangles.set(p, (at -= p.length))
+    return { vertices: vertices.done(), triangles }
+  }
+}
+
+/** Number of the vertex on each edge, three a node: for blocks that have any, since most of a band has none. */
+interface Pages {
+  /** where the page of each block begins, -1 without one */
+  of: Int32Array
+  vertices: Int32Array
+  length: number
+}
+const PAGE = 1536
+const newPages = (blocks: number): Pages => ({ of: new Int32Array(blocks).fill(-1), vertices: new Int32Array(64 * PAGE), length: 0 })
+
+function setVertex(p: Pages, block: number, i: number, vertex: number): void {
+  if (p.of[block] < 0) {
+    if (p.length === p.vertices.length) {
+      const grown = new Int32Array(2 * p.vertices.length)
+      grown.set(p.vertices)
+      p.vertices = grown
+    }
+    p.of[block] = p.length
+    p.length += PAGE
+    p.vertices.fill(-1, p.of[block], p.length)
+  }
+  p.vertices[p.of[block] + i] = vertex
+}
+
+interface Out {
+  vertices: GrowF32
+  triangles: GrowU32
+  cellOf?: GrowU32
+}
+
+/** Adds the surface in the cells of the blocks that are `own`. */
+function extract(l: Lattice, values: Float32Array, pages: Pages, own: (block: number) => boolean, { vertices, triangles, cellOf }: Out): void {
+  const n = blockCount(l)
   const nb = new Int32Array(8)
   const v = new Float64Array(8)
   const slot = new Int32Array(8)
@@ -136,6 +216,7 @@ export function extractSurface(l: Lattice, values: Float32Array): Extracted {
   const [ox, oy, oz] = l.origin
   const { cell } = l
   for (let b = 0; b < n; b++) {
+    if (!own(b)) continue
     const bx = l.blocks[3 * b]
     const by = l.blocks[3 * b + 1]
     const bz = l.blocks[3 * b + 2]
@@ -191,11 +272,12 @@ export function extractSurface(l: Lattice, values: Float32Array): Extracted {
         }
         const [c0, c1] = EDGE_CORNERS[e]
         const axis = e >> 2
-        const key = 3 * slot[c0] + axis
-        let id = vertexOf[key]
+        const block = slot[c0] >>> 9
+        const edge = 3 * (slot[c0] & 511) + axis
+        let id = pages.of[block] < 0 ? -1 : pages.vertices[pages.of[block] + edge]
         if (id < 0) {
           id = vertices.length / 3
-          vertexOf[key] = id
+          setVertex(pages, block, edge, id)
           let u = v[c0] / (v[c0] - v[c1])
           if (!(u > HOLD_OFF)) u = HOLD_OFF
           else if (u > 1 - HOLD_OFF) u = 1 - HOLD_OFF
@@ -211,10 +293,9 @@ export function extractSurface(l: Lattice, values: Float32Array): Extracted {
         middle(e, t, ids, vertices)
       }
       for (let k = 0; k < t.length; k++) triangles.push(ids[t[k]])
-      for (let k = 0; k < t.length; k += 3) cellOf.push(512 * b + node)
+      if (cellOf) for (let k = 0; k < t.length; k += 3) cellOf.push(512 * b + node)
     }
   }
-  return { vertices: vertices.done(), triangles: triangles.done(), cellOf: cellOf.done() }
 }
 
 /** Adds the mean of the vertices around a middle. */

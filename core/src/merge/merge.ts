@@ -1,29 +1,21 @@
 import { unionFind } from '../base/unionfind.ts'
-import { f32, u8 } from '../base/arrays.ts'
+import { u8 } from '../base/arrays.ts'
 import { OakError } from '../base/errors.ts'
-import { transformArray, transformPoint } from '../base/mat4.ts'
 import { checkCancelled, subProgress, type RunContext } from '../base/run.ts'
-import { median } from '../base/stats.ts'
-import { makeMesh, keepTriangles, triangleAreas, triangleCount, type Mesh } from '../shape/mesh.ts'
-import { estimateNormals } from '../shape/normals.ts'
+import { makeMesh, keepTriangles, triangleArea, triangleCount, type Mesh } from '../shape/mesh.ts'
 import type { Placed, Points } from '../shape/points.ts'
 import { oppositeSides, splitPinchedVertices } from '../shape/topology.ts'
 import { closeGaps } from '../repair/gaps.ts'
-import { buildRowGrid } from '../space/rowgrid.ts'
-import { clusterPoints } from './cluster.ts'
+import { divide } from './bricks.ts'
+import { ALL_BLOCKS, fieldAt, fieldOfBrick, tooSmall, wholeField, type BrickField } from './brickfield.ts'
 import { crispEdges } from './crisp.ts'
 import { closeSurface, type Closing } from './close.ts'
-import { fieldKernel, type FieldSource } from './field.ts'
-import { blockCount, markBand, newLattice } from './lattice.ts'
-import { extractSurface } from './marching.ts'
+import type { FieldSource } from './field.ts'
+import { blockCount, newLattice } from './lattice.ts'
+import { surfaceBuilder } from './marching.ts'
+import { mergeSource, type SourceOptions } from './source.ts'
 
-export interface MergeOptions {
-  /** lattice cell, mm; default 1.1 point spacings, and at least `least` */
-  cell?: number
-  /** a cell that is chosen here is never finer than this, mm: how well the passes agree */
-  least?: number
-  /** radius over which points are averaged on flat ground, mm; default 2.8 cells, at least 3 spacings */
-  radius?: number
+export interface MergeOptions extends SourceOptions {
   /** leave open, close gaps up to `gapSize`, or close everything */
   closing?: Closing
   /** largest gap closed with 'small', mm across */
@@ -32,6 +24,8 @@ export interface MergeOptions {
   crisp?: boolean
   /** loose pieces smaller than this share of the whole area are dropped */
   crumbShare?: number
+  /** points that are worked on at a time, about: memory goes by it, the mesh does not; default 3 million */
+  brick?: number
 }
 
 export interface MergeResult {
@@ -57,8 +51,7 @@ export interface MergeResult {
 const PINHOLE = 3
 /** Cells below this share of the point spacing leave gaps between the bands around the points. */
 const FINEST = 0.4
-/** 2 KiB each, in the field alone */
-const MOST_BLOCKS = 1_000_000
+const BRICK = 3e6
 
 /**
  * One mesh out of all passes, at a chosen cell size: an implicit moving-least-squares field on a sparse lattice
@@ -74,8 +67,8 @@ const MOST_BLOCKS = 1_000_000
 export async function mergePasses(passes: Placed<Points>[], options: MergeOptions, ctx: RunContext): Promise<MergeResult> {
   const total = passes.reduce((s, p) => s + p.data.xyz.length / 3, 0)
   if (total === 0) throw new OakError('nothing-to-merge', 'There are no points to merge.', { remedy: 'Bring in a pass first.' })
-  const { field, cell, spacing, noise, guessedPasses } = await gatherSource(passes, options, ctx)
-  checkCancelled(ctx)
+  const source = await mergeSource(passes, options, subProgress(ctx, 0, 0.4))
+  const { cell, spacing } = source
   if (cell < FINEST * spacing)
     throw new OakError(
       'cell-below-spacing',
@@ -84,43 +77,51 @@ export async function mergePasses(passes: Placed<Points>[], options: MergeOption
         remedy: `The surface would fall to pieces: choose at least ${(FINEST * spacing).toPrecision(2)} mm.`,
       },
     )
-  ctx.progress(0.45, 'lattice')
-  const lattice = newLattice(field.grid.xyz, cell)
-  markBand(lattice, field.grid.xyz)
-  const blocks = blockCount(lattice)
-  if (blocks > MOST_BLOCKS)
-    throw new OakError('cell-too-small', `A cell of ${cell.toFixed(3)} mm would need ${Math.round(blocks / 1e6)} million blocks of memory.`, {
-      remedy: 'Choose a coarser cell, or trim the passes first.',
-    })
-  const values = f32(512 * blocks)
-  const forField = subProgress(ctx, 0.45, 0.8, 'distance field')
-  await ctx.parallel.map(
-    fieldKernel,
-    { ...field, origin: lattice.origin, blocks: Int32Array.from(lattice.blocks), rows: lattice.rows, values },
-    blocks,
-    256,
-    ctx,
-    (d) => forField.progress(d),
-  )
+  const all = newLattice(source.box, cell)
+  const bricks = divide(source, all, options.brick ?? BRICK)
+  const closing = options.closing && options.closing !== 'open' ? options.closing : undefined
+  const builder = surfaceBuilder()
+  const parts: BrickField[] = []
+  let kept: FieldSource | undefined
+  let blocks = 0
+  const start = (k: number) => {
+    const part = subProgress(ctx, 0.4 + (0.4 * k) / bricks.length, 0.4 + (0.4 * (k + 1)) / bricks.length, 'distance field')
+    const field = fieldOfBrick(source, all, bricks[k], bricks.length === 1, part)
+    // what goes wrong is told when its turn comes
+    field.catch(() => undefined)
+    return field
+  }
+  let next = bricks.length ? start(0) : undefined
+  for (let k = 0; next; k++) {
+    const part: BrickField = await next
+    checkCancelled(ctx)
+    blocks += blockCount(part.lattice)
+    if (blocks > ALL_BLOCKS) throw tooSmall(cell, blocks)
+    // the threads are at the next field while the surface of this one is drawn
+    next = k + 1 < bricks.length ? start(k + 1) : undefined
+    builder.add(part.lattice, part.values, bricks[k])
+    if (closing) parts.push(part)
+    if (bricks.length === 1) kept = part.field
+  }
   ctx.progress(0.8, 'surface')
-  const open = extractSurface(lattice, values)
-  if (open.triangles.length === 0)
+  let mesh = makeMesh(builder.done())
+  if (mesh.triangles.length === 0)
     throw new OakError('nothing-to-merge', 'No surface could be formed: the points are too sparse for this cell size.', {
       remedy: `Choose a cell of at least ${(1.5 * spacing).toPrecision(2)} mm.`,
     })
   // before the pieces are told apart: what hangs on by a point is a piece of its own
-  const surface = makeMesh({ vertices: open.vertices, triangles: open.triangles })
-  const sides = oppositeSides(surface)
-  let mesh = splitPinchedVertices(surface, sides)
+  const sides = oppositeSides(mesh)
+  mesh = splitPinchedVertices(mesh, sides, true)
   checkCancelled(ctx)
   const crumbShare = options.crumbShare ?? 0.001
   let pinholes = 0
   let crumbs: number
-  if (options.closing && options.closing !== 'open') {
+  if (closing) {
     const large = dropCrumbs(mesh, crumbShare)
     crumbs = large.dropped
-    const closing = subProgress(ctx, 0.85, 0.98, 'closing')
-    mesh = splitPinchedVertices(await closeSurface(lattice, values, large.mesh, options.closing, options.gapSize ?? 5, closing))
+    const { lattice, values } = wholeField(all, bricks, parts)
+    const forClosing = subProgress(ctx, 0.85, 0.98, 'closing')
+    mesh = splitPinchedVertices(await closeSurface(lattice, values, large.mesh, closing, options.gapSize ?? 5, forClosing))
   } else {
     const whole = closeGaps(mesh, { size: PINHOLE * cell }, { ...ctx, progress: () => undefined }, sides)
     pinholes = whole.closed
@@ -128,82 +129,18 @@ export async function mergePasses(passes: Placed<Points>[], options: MergeOption
     crumbs = large.dropped
     mesh = large.mesh
   }
-  const crisp = (options.crisp ?? true) ? await crispEdges(mesh, field, ctx) : { mesh, length: 0 }
+  let crispLength = 0
+  if (options.crisp ?? true) {
+    const at = await fieldAt(source, all, bricks, kept, mesh.vertices, ctx)
+    // what is not needed any more need not be there beside what is made now
+    source.passes.length = 0
+    const crisp = crispEdges(mesh, at, cell)
+    crispLength = crisp.length
+    mesh = crisp.mesh
+  }
   ctx.progress(1)
-  return {
-    mesh: crisp.mesh,
-    crispLength: crisp.length,
-    cell,
-    spacing,
-    noise,
-    radius: field.radius,
-    points: total,
-    crumbs,
-    pinholes,
-    guessedPasses,
-  }
-}
-
-/** All points in job coordinates with normals and weights, clustered and sorted for search. */
-async function gatherSource(passes: Placed<Points>[], options: MergeOptions, ctx: RunContext) {
-  const total = passes.reduce((s, p) => s + p.data.xyz.length / 3, 0)
-  const xyz = f32(3 * total)
-  const normals = f32(3 * total)
-  const weights = f32(total)
-  const noises: number[] = []
-  const spacings: number[] = []
-  let guessedPasses = 0
-  let at = 0
-  for (let k = 0; k < passes.length; k++) {
-    const { data, pose } = passes[k]
-    const n = data.xyz.length / 3
-    const own = await estimateNormals(data, {}, subProgress(ctx, (0.4 * k) / passes.length, (0.4 * (k + 1)) / passes.length, 'normals'))
-    if (own.orientation === 'guessed') guessedPasses++
-    noises.push(own.sigma)
-    spacings.push(own.spacing)
-    transformArray(pose, data.xyz, xyz.subarray(3 * at, 3 * (at + n)))
-    transformArray(pose, own.points.normals, normals.subarray(3 * at, 3 * (at + n)), true)
-    const eye = data.viewpoint && transformPoint(pose, data.viewpoint[0], data.viewpoint[1], data.viewpoint[2])
-    for (let i = at; i < at + n; i++) {
-      if (!eye) {
-        weights[i] = 1
-        continue
-      }
-      const x = eye[0] - xyz[3 * i]
-      const y = eye[1] - xyz[3 * i + 1]
-      const z = eye[2] - xyz[3 * i + 2]
-      const c = (x * normals[3 * i] + y * normals[3 * i + 1] + z * normals[3 * i + 2]) / Math.sqrt(x * x + y * y + z * z)
-      // full weight up to 60 degrees of slant, then falling (Curless and Levoy 1996 weigh by incidence)
-      // a point in the eye itself, as scanners write what they did not see, has no direction
-      weights[i] = c > 0.5 ? 1 : c > 0.01 ? 2 * c : 0.02
-    }
-    at += n
-    checkCancelled(ctx)
-  }
-  ctx.progress(0.4, 'search structure')
-  const spacing = median(spacings)
-  const cell = options.cell ?? Math.max(1.1 * spacing, options.least ?? 0)
-  const radius = options.radius ?? Math.max(2.8 * cell, 3.1 * spacing)
-  const clusters = clusterPoints(xyz, normals, weights, 0.8 * cell)
-  const n = clusters.count
-  const grid = buildRowGrid(clusters.xyz, radius)
-  const field: FieldSource = {
-    grid,
-    normals: f32(3 * n),
-    weights: f32(n),
-    counts: f32(n),
-    radius,
-    smallRadius: 0.7 * radius,
-    cell,
-    slack: Math.max(4 * median(noises), 0.25 * cell),
-  }
-  for (let i = 0; i < n; i++) {
-    const id = grid.ids[i]
-    for (let k = 0; k < 3; k++) field.normals[3 * i + k] = clusters.normals[3 * id + k]
-    field.weights[i] = clusters.weights[id]
-    field.counts[i] = clusters.counts[id]
-  }
-  return { field, cell, spacing, noise: median(noises), guessedPasses }
+  const { noise, radius, guessedPasses } = source
+  return { mesh, crispLength, cell, spacing, noise, radius, points: total, crumbs, pinholes, guessedPasses }
 }
 
 /** Loose pieces below a share of the whole area go: strays that happened to form a surface. The largest always stays. */
@@ -217,10 +154,11 @@ export function dropCrumbs(mesh: Mesh, share: number): { mesh: Mesh; dropped: nu
   }
   const area = new Float64Array(mesh.vertices.length / 3)
   let sum = 0
-  triangleAreas(mesh).forEach((a, i) => {
-    area[find(t[3 * i])] += a
+  for (let i = 0; i < t.length; i += 3) {
+    const a = triangleArea(mesh, i / 3)
+    area[find(t[i])] += a
     sum += a
-  })
+  }
   let largest = 0
   for (let i = 0; i < area.length; i++) if (area[i] > area[largest]) largest = i
   let dropped = 0

@@ -3,12 +3,12 @@ import { multiply } from '../base/mat4.ts'
 import { compareMarkers } from '../markers/compare.ts'
 import { turned } from '../markers/levelled.ts'
 import type { Markers } from '../markers/markers.ts'
-import { defineOperation, pointsOf, type Item } from './operation.ts'
+import { defineOperation, MAPS_ALONG, mapsOf, pointsOf, type Item } from './operation.ts'
 import { q } from './quantities.ts'
 
 export const joinMarkers = defineOperation({
   name: 'join-markers',
-  version: 1,
+  version: 2,
   title: 'Bring together by markers',
   stage: 'Mark',
   about:
@@ -28,10 +28,12 @@ export const joinMarkers = defineOperation({
     anchor: { kinds: ['markers'], about: 'the map or plan that stays put' },
     loose: { kinds: ['markers'], about: 'the map that moves' },
     passes: { kinds: ['points'], many: true, optional: true, about: 'passes that move with it' },
+    maps: { ...MAPS_ALONG.input, about: 'other maps that move with it' },
   },
   outputs: {
     loose: { kind: 'markers', replaces: 'loose', about: 'the map in its new place' },
     passes: { kind: 'points', many: true, replaces: 'passes', about: 'passes in their new place' },
+    maps: MAPS_ALONG.output,
   },
   run(inputs, params) {
     const [anchor] = inputs['anchor'] as Item<Markers>[]
@@ -49,6 +51,7 @@ export const joinMarkers = defineOperation({
       outputs: {
         loose: [{ ...loose, pose: multiply(d.pose, loose.pose) }],
         passes: pointsOf(inputs, 'passes').map((p) => ({ ...p, pose: multiply(d.pose, p.pose) })),
+        maps: mapsOf(inputs).map((m) => ({ ...m, pose: multiply(d.pose, m.pose) })),
       },
       evidence: {
         quantities: [

@@ -8,7 +8,7 @@ import { q } from './quantities.ts'
 
 export const merge = defineOperation({
   name: 'merge',
-  version: 5,
+  version: 6,
   title: 'Merge',
   stage: 'Merge',
   shows: ['surface-noise', 'cell-size'],

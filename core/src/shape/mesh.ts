@@ -67,26 +67,27 @@ export function triangleNormal(p: ArrayLike<number>, t: ArrayLike<number>, i: nu
   return [x / l, y / l, z / l]
 }
 
-/** Triangle areas (T, mm2). */
+/** Area of triangle i, mm2. */
+export function triangleArea({ vertices: p, triangles: t }: Mesh, i: number): number {
+  const a = 3 * t[3 * i]
+  const b = 3 * t[3 * i + 1]
+  const c = 3 * t[3 * i + 2]
+  const ux = p[b] - p[a]
+  const uy = p[b + 1] - p[a + 1]
+  const uz = p[b + 2] - p[a + 2]
+  const wx = p[c] - p[a]
+  const wy = p[c + 1] - p[a + 1]
+  const wz = p[c + 2] - p[a + 2]
+  const x = uy * wz - uz * wy
+  const y = uz * wx - ux * wz
+  const z = ux * wy - uy * wx
+  return Math.sqrt(x * x + y * y + z * z) / 2
+}
+
+/** Areas of all triangles (T, mm2). */
 export function triangleAreas(mesh: Mesh): Float64Array {
-  const { vertices: p, triangles: t } = mesh
-  const out = f64(t.length / 3)
-  for (let i = 0; i < t.length; i += 3) {
-    const a = 3 * t[i]
-    const b = 3 * t[i + 1]
-    const c = 3 * t[i + 2]
-    const ux = p[b] - p[a]
-    const uy = p[b + 1] - p[a + 1]
-    const uz = p[b + 2] - p[a + 2]
-    const vx = p[c] - p[a]
-    const vy = p[c + 1] - p[a + 1]
-    const vz = p[c + 2] - p[a + 2]
-    const x = uy * vz - uz * vy
-    const y = uz * vx - ux * vz
-    const z = ux * vy - uy * vx
-    // Math.hypot takes four times as long
-    out[i / 3] = 0.5 * Math.sqrt(x * x + y * y + z * z)
-  }
+  const out = f64(triangleCount(mesh))
+  for (let i = 0; i < out.length; i++) out[i] = triangleArea(mesh, i)
   return out
 }
 

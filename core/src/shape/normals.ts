@@ -6,6 +6,7 @@ import { buildRowGrid, type RowGrid } from '../space/rowgrid.ts'
 import { localPlane, newLocalPlane } from './localplane.ts'
 import { orientNormals } from './orient.ts'
 import { makePoints, type Points } from './points.ts'
+import { slabs } from './slabs.ts'
 import { pointSpacing } from './spacing.ts'
 
 export interface NormalOptions {
@@ -13,7 +14,11 @@ export interface NormalOptions {
   radius?: number
   /** Keep normals that came with the points. Default true. */
   keepGiven?: boolean
+  /** Points that are worked on at a time: memory goes by it, the normals do not. Default 4 million. */
+  slab?: number
 }
+
+const SLAB = 4e6
 
 export interface NormalResult {
   points: Points & { normals: Float32Array }
@@ -25,6 +30,8 @@ export interface NormalResult {
   edgeShare: number
   /** how outside was told: 'viewpoint', 'given', 'guessed' */
   orientation: 'viewpoint' | 'given' | 'guessed'
+  /** of guessed ones: the piece of each point, whose side was guessed as one */
+  pieces: Int32Array | null
 }
 
 interface PlaneArgs {
@@ -84,38 +91,93 @@ export async function estimateNormals(points: Points, options: NormalOptions, ct
   const radius = options.radius ?? Math.max(4 * spacing, 1e-6)
   const n = points.xyz.length / 3
   if (points.normals && (options.keepGiven ?? true)) {
-    const grid = buildRowGrid(points.xyz, radius)
-    const sigma = sampleSigma(grid, radius)
-    return { points: points as Points & { normals: Float32Array }, sigma, spacing, radius, edgeShare: 0, orientation: 'given' }
+    const noises: number[] = []
+    for (const slab of slabs(points.xyz, options.slab ?? SLAB, radius)) noises.push(sampleSigma(buildRowGrid(slab.xyz, radius), radius))
+    const sigma = median(noises)
+    return { points: points as Points & { normals: Float32Array }, sigma, spacing, radius, edgeShare: 0, orientation: 'given', pieces: null }
   }
-  const grid = buildRowGrid(points.xyz, radius)
-  const normals = f32(3 * n)
-  const sigmas = f32(n)
-  const chunk = 8192
-  const first = subProgress(ctx, 0, 0.7, 'normals')
-  await ctx.parallel.map(planes, { grid, radius, normals, sigmas }, n, chunk, ctx, (d) => first.progress(d))
+  const first = await planesOf(points.xyz, radius, options.slab ?? SLAB, subProgress(ctx, 0, 0.7, 'normals'))
+  const { sigmas } = first
   const finite: number[] = []
   for (let i = 0; i < n; i += Math.max(1, Math.floor(n / 20000))) if (sigmas[i] < Infinity) finite.push(sigmas[i])
   const sigma = finite.length ? median(finite) : 0
   checkCancelled(ctx)
-  const sortedOut = f32(3 * n)
-  const adopted = u8(n)
-  const second = subProgress(ctx, 0.7, 0.95, 'edges')
   // points without any noise still lie on a lattice of single precision, and on rounds that are not planes
   const floor = Math.max(sigma, 0.01 * spacing)
-  await ctx.parallel.map(edges, { grid, radius, sigma: floor, normals, sigmas, out: sortedOut, adopted }, n, chunk, ctx, (d) => second.progress(d))
-  let edgeCount = 0
-  for (let i = 0; i < n; i++) edgeCount += adopted[i]
-  const out = f32(3 * n)
-  for (let i = 0; i < n; i++) {
-    const o = 3 * grid.ids[i]
-    out[o] = sortedOut[3 * i]
-    out[o + 1] = sortedOut[3 * i + 1]
-    out[o + 2] = sortedOut[3 * i + 2]
-  }
-  const orientation = orientNormals(points, out, grid, radius)
+  const { normals, adopted } = await besideEdges(points.xyz, first, radius, floor, options.slab ?? SLAB, subProgress(ctx, 0.7, 0.95, 'edges'))
+  const pieces = orientNormals(points, normals, first.grid, radius)
   ctx.progress(1)
-  return { points: { ...makePoints({ ...points, normals: out }), normals: out }, sigma, spacing, radius, edgeShare: n ? edgeCount / n : 0, orientation }
+  return {
+    points: { ...makePoints({ ...points, normals }), normals },
+    sigma,
+    spacing,
+    radius,
+    edgeShare: n ? adopted / n : 0,
+    orientation: pieces ? 'guessed' : 'viewpoint',
+    pieces,
+  }
+}
+
+/** Local planes, in the order of the points. */
+interface FirstPlanes {
+  normals: Float32Array
+  sigmas: Float32Array
+  /** of all points, where they were few enough for one */
+  grid: RowGrid | null
+}
+
+const CHUNK = 8192
+
+async function planesOf(xyz: Float32Array, radius: number, most: number, ctx: RunContext): Promise<FirstPlanes> {
+  const n = xyz.length / 3
+  const out: FirstPlanes = { normals: f32(3 * n), sigmas: f32(n), grid: null }
+  let done = 0
+  for (const slab of slabs(xyz, most, radius)) {
+    const m = slab.xyz.length / 3
+    const grid = buildRowGrid(slab.xyz, radius)
+    const normals = f32(3 * m)
+    const sigmas = f32(m)
+    const part = subProgress(ctx, done / n, (done + slab.own) / n)
+    await ctx.parallel.map(planes, { grid, radius, normals, sigmas }, m, CHUNK, ctx, (d) => part.progress(d))
+    for (let k = 0; k < m; k++) {
+      const i = grid.ids[k]
+      if (i >= slab.own) continue
+      const id = slab.ids ? slab.ids[i] : i
+      out.sigmas[id] = sigmas[k]
+      for (let c = 0; c < 3; c++) out.normals[3 * id + c] = normals[3 * k + c]
+    }
+    done += slab.own
+    if (!slab.ids) out.grid = grid
+  }
+  return out
+}
+
+async function besideEdges(xyz: Float32Array, first: FirstPlanes, radius: number, sigma: number, most: number, ctx: RunContext) {
+  const n = xyz.length / 3
+  const out = f32(3 * n)
+  let done = 0
+  let adopted = 0
+  for (const slab of slabs(xyz, most, 1.5 * radius)) {
+    const m = slab.xyz.length / 3
+    const grid = first.grid ?? buildRowGrid(slab.xyz, radius)
+    const args: EdgeArgs = { grid, radius, sigma, normals: f32(3 * m), sigmas: f32(m), out: f32(3 * m), adopted: u8(m) }
+    const idOf = (k: number) => (slab.ids ? slab.ids[grid.ids[k]] : grid.ids[k])
+    for (let k = 0; k < m; k++) {
+      const id = idOf(k)
+      args.sigmas[k] = first.sigmas[id]
+      for (let c = 0; c < 3; c++) args.normals[3 * k + c] = first.normals[3 * id + c]
+    }
+    const part = subProgress(ctx, done / n, (done + slab.own) / n)
+    await ctx.parallel.map(edges, args, m, CHUNK, ctx, (d) => part.progress(d))
+    for (let k = 0; k < m; k++) {
+      if (grid.ids[k] >= slab.own) continue
+      const id = idOf(k)
+      adopted += args.adopted[k]
+      for (let c = 0; c < 3; c++) out[3 * id + c] = args.out[3 * k + c]
+    }
+    done += slab.own
+  }
+  return { normals: out, adopted }
 }
 
 /** Median residual of local planes at a sample of places: the noise of the pass, mm. */

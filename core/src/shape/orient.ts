@@ -1,24 +1,24 @@
-import { rowRuns, runsFor, type RowGrid } from '../space/rowgrid.ts'
+import { buildRowGrid, rowRuns, runsFor, type RowGrid } from '../space/rowgrid.ts'
 import { seeded } from '../base/random.ts'
 import type { Points } from './points.ts'
 
 /**
  * Turns normals (3N, input order) out of the material, in place.
- * With a viewpoint: towards it. Without: neighbours are made to agree along a tree that prefers flat steps
+ * grid: of these points, when there is one already. With a viewpoint: towards it. Without: neighbours are made to agree along a tree that prefers flat steps
  * (Hoppe 1992) and ends at edges, and each smooth piece is turned to the side it can be seen from. A flat patch alone has no outside;
  * the caller says 'guessed'. Tried: one tree across edges and a sign for the whole by the outermost points: 31 % right on a noisy plate.
  */
-export function orientNormals(points: Points, normals: Float32Array, grid: RowGrid, radius: number): 'viewpoint' | 'guessed' {
+export function orientNormals(points: Points, normals: Float32Array, grid: RowGrid | null, radius: number): Int32Array | null {
   const p = points.xyz
   if (points.viewpoint) {
     const [vx, vy, vz] = points.viewpoint
     for (let o = 0; o < p.length; o += 3)
       if ((vx - p[o]) * normals[o] + (vy - p[o + 1]) * normals[o + 1] + (vz - p[o + 2]) * normals[o + 2] < 0) flip(normals, o)
-    return 'viewpoint'
+    return null
   }
-  const piece = propagate(normals, grid, radius)
+  const piece = propagate(normals, grid ?? buildRowGrid(p, radius), radius)
   outward(p, normals, piece, radius)
-  return 'guessed'
+  return piece
 }
 
 function flip(n: Float32Array, o: number): void {

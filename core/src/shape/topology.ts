@@ -4,36 +4,40 @@ import { makeMesh, vertexCount, type Mesh } from './mesh.ts'
 
 /**
  * Across each side of each triangle (side k from corner k to k+1): 3 * neighbour + side, -1 open, -2 more than two meet.
- * Sides are gathered by their lower vertex and matched within: neighbours in the mesh are neighbours in memory.
+ * Sides are chained by their lower vertex and matched within: neighbours in the mesh are neighbours in memory, and the chains lie where the answers will.
  * Measured on 1.3 M triangles: 0.27 to 0.5 s, a hash over all edges 0.5 to 0.65 s.
  */
 export function oppositeSides(mesh: Mesh): Int32Array {
   const t = mesh.triangles
   const n = t.length
-  const start = new Uint32Array(vertexCount(mesh) + 1)
-  const far = new Uint32Array(n)
-  for (let s = 0; s < n; s++) {
+  const head = new Int32Array(vertexCount(mesh)).fill(-1)
+  // first what comes next in the chain, then what lies opposite
+  const out = new Int32Array(n)
+  const next = (s: number) => s - (s % 3) + ((s + 1) % 3)
+  for (let s = n - 1; s >= 0; s--) {
     const a = t[s]
-    const b = t[s - (s % 3) + ((s + 1) % 3)]
-    far[s] = a < b ? b : a
-    start[(a < b ? a : b) + 1]++
+    const b = t[next(s)]
+    const v = a < b ? a : b
+    out[s] = head[v]
+    head[v] = s
   }
-  for (let v = 1; v < start.length; v++) start[v] += start[v - 1]
-  const fill = start.slice(0, -1)
-  const sides = new Uint32Array(n)
-  for (let s = 0; s < n; s++) {
-    const a = t[s]
-    const b = t[s - (s % 3) + ((s + 1) % 3)]
-    sides[fill[a < b ? a : b]++] = s
-  }
-  const out = new Int32Array(n).fill(-1)
-  const by = (p: number, q: number) => far[p] - far[q] || p - q
-  for (let v = 0; v + 1 < start.length; v++) {
-    const own = sides.subarray(start[v], start[v + 1])
+  const far = (s: number) => Math.max(t[s], t[next(s)])
+  const by = (p: number, q: number) => far(p) - far(q) || p - q
+  let own = new Int32Array(64)
+  for (let v = 0; v < head.length; v++) {
+    let count = 0
+    for (let s = head[v]; s >= 0; s = out[s]) {
+      if (count === own.length) {
+        const grown = new Int32Array(2 * count)
+        grown.set(own)
+        own = grown
+      }
+      own[count++] = s
+    }
     // few: by insertion, in place; the hub of a large fan: by a real sort
-    if (own.length > 48) own.sort(by)
+    if (count > 48) own.subarray(0, count).sort(by)
     else
-      for (let i = 1; i < own.length; i++) {
+      for (let i = 1; i < count; i++) {
         const s = own[i]
         let j = i - 1
         while (j >= 0 && by(own[j], s) > 0) {
@@ -42,13 +46,14 @@ export function oppositeSides(mesh: Mesh): Int32Array {
         }
         own[j + 1] = s
       }
-    for (let i = 0; i < own.length;) {
+    for (let i = 0; i < count;) {
       let e = i + 1
-      while (e < own.length && far[own[e]] === far[own[i]]) e++
-      if (e - i === 2) {
+      while (e < count && far(own[e]) === far(own[i])) e++
+      if (e - i === 1) out[own[i]] = -1
+      else if (e - i === 2) {
         out[own[i]] = own[i + 1]
         out[own[i + 1]] = own[i]
-      } else if (e - i > 2) for (let k = i; k < e; k++) out[own[k]] = -2
+      } else for (let k = i; k < e; k++) out[own[k]] = -2
       i = e
     }
   }
@@ -158,9 +163,12 @@ export function borderLoops(mesh: Mesh, sides: Int32Array): Int32Array[] {
   return loops
 }
 
-/** Gives each fan of triangles at a vertex its own vertex, where several fans touch in a point only. Its sides stay what they were. */
-export function splitPinchedVertices(mesh: Mesh, sides = oppositeSides(mesh)): Mesh {
-  const t = mesh.triangles.slice()
+/**
+ * Gives each fan of triangles at a vertex its own vertex, where several fans touch in a point only. Its sides stay what they were. owned: nobody else has
+ * the triangles, they may be rewritten where they are.
+ */
+export function splitPinchedVertices(mesh: Mesh, sides = oppositeSides(mesh), owned = false): Mesh {
+  const t = mesh.triangles
   const n = vertexCount(mesh)
   // corners joined over shared sides belong to one fan
   const { find, join } = unionFind(t.length)
@@ -176,6 +184,9 @@ export function splitPinchedVertices(mesh: Mesh, sides = oppositeSides(mesh)): M
   const owner = new Int32Array(n).fill(-1)
   const copies: number[] = []
   const newOf = new Map<number, number>()
+  // few corners if any: a copy of all triangles is made when there are some
+  const corners: number[] = []
+  const becomes: number[] = []
   for (let c = 0; c < t.length; c++) {
     const root = find(c)
     const v = t[c]
@@ -187,7 +198,8 @@ export function splitPinchedVertices(mesh: Mesh, sides = oppositeSides(mesh)): M
       copies.push(v)
       newOf.set(root, id)
     }
-    t[c] = id
+    corners.push(c)
+    becomes.push(id)
   }
   if (copies.length === 0) return mesh
   const vertices = f32(3 * (n + copies.length))
@@ -200,7 +212,8 @@ export function splitPinchedVertices(mesh: Mesh, sides = oppositeSides(mesh)): M
       if (colours && mesh.colours) colours[3 * (n + i) + k] = mesh.colours[3 * v + k]
     }
   })
-  const triangles = u32(t.length)
-  triangles.set(t)
+  const triangles = owned ? t : u32(t.length)
+  if (!owned) triangles.set(t)
+  corners.forEach((c, i) => (triangles[c] = becomes[i]))
   return makeMesh({ ...mesh, vertices, triangles, colours })
 }

@@ -25,12 +25,16 @@ export interface RowGrid {
 
 const MAX_ROWS = 1 << 24
 
-/** cell: row width in mm; the usual search radius is best (measured against 0.4 and 0.7 of it). Throws RangeError when it is not positive. */
-export function buildRowGrid(xyz: Float32Array, cell: number): RowGrid {
+/**
+ * cell: row width in mm; the usual search radius is best (measured against 0.4 and 0.7 of it). through: y and z of a place where rows begin, so that parts of a
+ * whole have the rows of the whole. Throws RangeError when the width is not positive.
+ */
+export function buildRowGrid(xyz: Float32Array, cell: number, through?: readonly [number, number]): RowGrid {
   if (!(cell > 0)) throw new RangeError(`row width ${cell}`)
   const n = xyz.length / 3
   // a few far strays must not make a giant grid: they go to the rows at its border, and to the ends of the classes
   const box = n ? coreBox(xyz) : new Float64Array(6)
+  if (through) for (const k of [1, 2]) box[k] = through[k - 1] + cell * Math.floor((box[k] - through[k - 1]) / cell)
   while ((Math.floor((box[4] - box[1]) / cell) + 1) * (Math.floor((box[5] - box[2]) / cell) + 1) > MAX_ROWS) cell *= 2
   const ny = Math.floor((box[4] - box[1]) / cell) + 1
   const nz = Math.floor((box[5] - box[2]) / cell) + 1

@@ -8,7 +8,7 @@ import { fieldLevel, meshLevel, pointsLevel, type DisplayLevel } from '@oak-gaug
 import { estimateNormals } from '@oak-gauge/core/shape/normals.ts'
 import { makePoints } from '@oak-gauge/core/shape/points.ts'
 import { cadProcess } from '@oak-gauge/cad'
-import { threadPool } from '@oak-gauge/threads'
+import { letCollect, threadPool } from '@oak-gauge/threads'
 import { fileSource } from '../blobs.ts'
 import { toProblem } from '../problem.ts'
 import type { FromRunner, MadeItem, RunRequest } from './messages.ts'
@@ -20,6 +20,7 @@ const port = parentPort
 if (!port) throw new Error('runner.ts runs as a worker thread only')
 const { url } = workerData as { url: string }
 const db = new pg.Pool({ connectionString: url, max: 2 })
+letCollect()
 const pool = threadPool()
 const cad = cadProcess()
 

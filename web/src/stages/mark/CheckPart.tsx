@@ -1,11 +1,13 @@
 import { Button, Select } from 'antd'
 import { useState, type ReactNode } from 'react'
-import { lastOf, type Stage } from '@oak-gauge/contract'
+import { lastOf, type Stage, type TrayItem } from '@oak-gauge/contract'
 import { useOpenJob } from '../../job/useJob.ts'
 import { useStep } from '../../job/useStep.ts'
 import { Numbers, StepProblem, Warnings, WorkCard } from '../../job/WorkCard.tsx'
 import { Amount } from '../../looks/Amount.tsx'
 import { useMarkers } from './markers.ts'
+
+const TOGETHER = ['align-shape', 'align-pairs', 'align-fine', 'adjust']
 
 /** What was stuck against what was planned, and where one more would help. */
 export function CheckPart({ head, onPlan, go }: { head: ReactNode; onPlan(): void; go(s: Stage): void }) {
@@ -23,7 +25,16 @@ export function CheckPart({ head, onPlan, go }: { head: ReactNode; onPlan(): voi
     (s) => s.operation === 'join-markers' && plan !== undefined && s.inputs['anchor']?.[0] === plan.slot && s.inputs['loose']?.[0] === map?.slot,
   )
   const compare = () => {
-    if (plan && map) void step.run({ operation: 'join-markers', inputs: { anchor: [plan.slot], loose: [map.slot] }, params: { slack, search: 30 } })
+    if (plan && map)
+      void step.run({ operation: 'join-markers', inputs: { anchor: [plan.slot], loose: [map.slot], ...withIt(map) }, params: { slack, search: 30 } })
+  }
+  // what was recorded in the setup stands in the map's axes; where setups were brought together already, the others as well
+  const withIt = (map: TrayItem) => {
+    const together = path.some((s) => TOGETHER.includes(s.operation) || (s.operation === 'join-markers' && s.inputs['anchor']?.[0] !== plan?.slot))
+    const along = (i: TrayItem) => together || i.setup === map.setup
+    const passes = state.tray.filter((i) => i.role === 'pass' && along(i)).map((i) => i.slot)
+    const others = maps.filter((m) => m !== map && along(m)).map((m) => m.slot)
+    return { ...(passes.length ? { passes } : {}), ...(others.length ? { maps: others } : {}) }
   }
   const propose = async () => {
     const last = lastOf(path, 'plan-markers')
