@@ -30,6 +30,7 @@ import { benchBroken } from './broken.ts'
 import { benchCad } from './cad.ts'
 import { openInBrowser } from './browser.ts'
 import { benchCalibration } from './calibrate.ts'
+import { benchLarge } from './large.ts'
 import { benchMany } from './many.ts'
 import { benchMarkers } from './markers.ts'
 import { benchVerdicts } from './verdicts.ts'
@@ -117,6 +118,11 @@ if (wants('markers')) benchMarkers(add)
 if (wants('verdicts')) await benchVerdicts(keptScene, ctx, add, (line) => process.stderr.write(`${line}\n`))
 if (wants('cad')) await benchCad(add)
 if (only.includes('broken')) await benchBroken(add, (line) => process.stderr.write(`${line}\n`))
+if (only.includes('large')) {
+  await benchLarge(only, ctx, timed, (line) => process.stdout.write(`${line}\n`))
+  await pool.close()
+  process.exit(0)
+}
 if (only.includes('zoo')) {
   // hours of it: only when asked for
   await benchZoo(only.slice(only.indexOf('zoo') + 1), ctx, (line) => process.stdout.write(`${line}\n`))

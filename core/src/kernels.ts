@@ -1,6 +1,9 @@
 /** Every module that defines a kernel: a worker thread imports this and can then run any of them. */
 import './align/coarse.ts'
+import './align/correlation.ts'
+import './align/gradientcovariance.ts'
 import './align/match.ts'
+import './align/normalequations.ts'
 import './align/pairvotes.ts'
 import './align/surfels.ts'
 import './calibrate/kernels.ts'

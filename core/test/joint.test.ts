@@ -70,7 +70,7 @@ describe('equations of the joint adjustment', () => {
     expect(Math.max(...r.subarray(0, 300).map(Math.abs))).toBeLessThan(1e-12)
     expect(Math.max(...r.subarray(300).map(Math.abs))).toBeCloseTo(0.25, 9)
   })
-  test('Gauss-Newton comes back from a degree and a millimetre off in a few steps', () => {
+  test('Gauss-Newton comes back from a degree and a millimetre off in a few steps', async () => {
     const all = cubeMatches(truth)
     const poses = [
       truth[0],
@@ -80,16 +80,16 @@ describe('equations of the joint adjustment', () => {
     const u = unknowns()
     let largest = Infinity
     for (let k = 0; k < 8; k++) {
-      const { h, g, size } = normalEquations(all, poses, u, 100)
+      const { h, g, size } = await normalEquations(all, poses, u, 100, quietContext)
       largest = applyStep(u, choleskySolve(cholesky(h, size) as Float64Array, g, size), poses)
     }
     expect(largest).toBeLessThan(1e-9)
     for (const i of [1, 2]) for (let k = 0; k < 12; k++) expect(poses[i][k]).toBeCloseTo(truth[i][k], 6)
   })
-  test('their matrix is the sum of squares of numerical derivatives', () => {
+  test('their matrix is the sum of squares of numerical derivatives', async () => {
     const all = cubeMatches(truth)
     const u = unknowns()
-    const { h } = normalEquations(all, truth, u, 1e9)
+    const { h } = await normalEquations(all, truth, u, 1e9, quietContext)
     const e = 1e-6
     const at = (k: number, sign: number) => {
       const p = truth.map((q) => Float64Array.from(q))
@@ -109,11 +109,11 @@ describe('equations of the joint adjustment', () => {
         expect(Math.abs(h[12 * a + b] - want)).toBeLessThan(1e-3 * 300)
       }
   })
-  test('motions that surface does not hold are found for the whole system: two faces of a cube leave slides of both passes', () => {
+  test('motions that surface does not hold are found for the whole system: two faces of a cube leave slides of both passes', async () => {
     const noise = 0.01
-    const held = normalEquations(cubeMatches(truth, noise, 3), truth, unknowns(), 1e9)
+    const held = await normalEquations(cubeMatches(truth, noise, 3), truth, unknowns(), 1e9, quietContext)
     expect(weakModes(held.h, held.noise, held.size).count).toBe(0)
-    const level = normalEquations(cubeMatches(truth, noise, 1), truth, unknowns(), 1e9)
+    const level = await normalEquations(cubeMatches(truth, noise, 1), truth, unknowns(), 1e9, quietContext)
     const weak = weakModes(level.h, level.noise, level.size)
     // of each of the two passes two slides and a turn
     expect(weak.count).toBe(6)
@@ -185,8 +185,8 @@ describe('recorded poses as evidence', () => {
 })
 
 describe('how alike gaps are', () => {
-  test('independent ones are not, whatever the distance; smooth ones are, and less with distance', () => {
-    const independent = correlationOf(cubeMatches(truth, 0.01), truth, 2, 8)
+  test('independent ones are not, whatever the distance; smooth ones are, and less with distance', async () => {
+    const independent = await correlationOf(cubeMatches(truth, 0.01), truth, 2, 8, quietContext)
     expect(independent.variance).toBeGreaterThan(0.85)
     expect(independent.variance).toBeLessThan(1.25)
     expect(Math.max(...independent.value)).toBeLessThan(0.3)
@@ -199,7 +199,7 @@ describe('how alike gaps are', () => {
         const e = 0.03 * Math.sin(((p[0] + p[1] + p[2]) * 2 * Math.PI) / 25)
         for (let k = 0; k < 3; k++) m.data[o + k] += e * m.data[o + 3 + k]
       }
-    const c = correlationOf(smooth, truth, 2, 8)
+    const c = await correlationOf(smooth, truth, 2, 8, quietContext)
     expect(c.value[0]).toBeGreaterThan(1)
     for (let k = 1; k < c.value.length; k++) expect(c.value[k]).toBeLessThanOrEqual(c.value[k - 1] + 1e-12)
   })

@@ -1,4 +1,5 @@
 import { invertRigid, multiply, type Mat4 } from '../base/mat4.ts'
+import type { RunContext } from '../base/run.ts'
 import type { Placed, Points } from '../shape/points.ts'
 import { addMarkers, type CommonMarker, type SetupUnknowns } from './commonmarkers.ts'
 import type { Matches, MatchPass } from './match.ts'
@@ -56,9 +57,14 @@ const markersOver = (job: Adjustment, u: SetupUnknowns['u'], slotOf: ArrayLike<n
 const NO_NOISE = 1000
 
 /** Motions of whole setups that neither surface nor markers hold, six numbers for each frame, of length one. */
-export function frameModes(job: Adjustment, all: Matches[], bound: number): { unknowns: Unknowns; weak: WeakModes; modes: Float64Array[] } {
+export async function frameModes(
+  job: Adjustment,
+  all: Matches[],
+  bound: number,
+  ctx: RunContext,
+): Promise<{ unknowns: Unknowns; weak: WeakModes; modes: Float64Array[] }> {
   const unknowns = frameUnknowns(job.prior as Prior)
-  const eq = normalEquations(all, job.poses, unknowns, bound)
+  const eq = await normalEquations(all, job.poses, unknowns, bound, ctx)
   // what markers hold is no noise: it counts as held, long before it outweighs that of the surface
   const marked = new Float64Array(eq.h.length)
   addMarkers(job.markers, markersOver(job, unknowns, unknowns.slotOf, 0), marked, null, eq.size)
@@ -75,9 +81,9 @@ export function frameModes(job: Adjustment, all: Matches[], bound: number): { un
 /**
  * Equations of matches, markers and prior together, motions that nothing holds left out. data: of the matches alone; known: of matches and markers.
  */
-export function assembleEquations(job: Adjustment, all: Matches[], bound: number, limit?: number, wantsData = true) {
+export async function assembleEquations(job: Adjustment, all: Matches[], bound: number, ctx: RunContext, limit?: number, wantsData = true) {
   const u = job.unknowns
-  const eq = normalEquations(all, job.poses, u, bound)
+  const eq = await normalEquations(all, job.poses, u, bound, ctx)
   const { markers } = job
   const weak = weakModes(eq.h, eq.noise, eq.size, limit ?? job.aboveNoise)
   withoutWeak(eq.g, weak)

@@ -1,6 +1,7 @@
 import type { Mat4 } from '../base/mat4.ts'
+import { defineKernel, type RunContext } from '../base/run.ts'
 import { quantile, robustSigma } from '../base/stats.ts'
-import { MATCH, type Matches } from './match.ts'
+import { MATCH, overThreads, type Matches } from './match.ts'
 import { evaluate, newEvaluated } from './normalequations.ts'
 
 /** How alike the errors of two places are, by their distance: found from the gaps, never assumed. */
@@ -35,7 +36,7 @@ const COHERENT = 2.2
  * Tried: an empirical variogram made to fall with distance, long correlations tripled: on correlated noise right on average, three times too small for one pass in a hundred.
  * radius: of the surfaces that were compared; lever: of a typical pass, mm.
  */
-export function correlationOf(all: Matches[], poses: Mat4[], radius: number, lever: number): Correlation {
+export async function correlationOf(all: Matches[], poses: Mat4[], radius: number, lever: number, ctx: RunContext): Promise<Correlation> {
   const ends: number[] = []
   for (let d = 0.35 * radius; ends.length < 24; d *= ends.length < 5 ? 1.5 : 1.35) ends.push(d)
   const until = Float64Array.from(ends)
@@ -50,7 +51,11 @@ export function correlationOf(all: Matches[], poses: Mat4[], radius: number, lev
   const expected = new Float64Array(classes * components)
   const count = new Float64Array(classes)
   const perPair = Math.min(PER_PAIR, Math.max(30, Math.sqrt((2 * PRODUCTS) / Math.max(1, all.length))))
-  for (const m of all) addPair(m, poses, perPair, until, widths, classes, got, expected, count)
+  for (const p of await overThreads(products, { all, poses, perPair, until, widths, classes }, all, ctx)) {
+    for (let i = 0; i < got.length; i++) got[i] += p.got[i]
+    for (let i = 0; i < expected.length; i++) expected[i] += p.expected[i]
+    for (let i = 0; i < count.length; i++) count[i] += p.count[i]
+  }
   const strength = nonNegative(expected, got, count, classes, components)
   const variance = strength.reduce((s, v) => s + v, 0) || 1
   strength[scales] *= COHERENT
@@ -67,6 +72,23 @@ export function correlationOf(all: Matches[], poses: Mat4[], radius: number, lev
 const bell = (t: number) => Math.exp(-t * t)
 /** Covariance of a component at a distance in its own width. */
 const shape = (smooth: boolean, t: number) => (smooth ? SMOOTH.reduce((s, w) => s + bell(t / w), 0) / SMOOTH.length : bell(t))
+
+interface ProductArgs {
+  all: Matches[]
+  poses: Mat4[]
+  perPair: number
+  until: Float64Array
+  widths: Float64Array
+  classes: number
+}
+
+const products = defineKernel('align.products', ({ all, poses, perPair, until, widths, classes }: ProductArgs, start: number, end: number) => {
+  const got = new Float64Array(classes)
+  const expected = new Float64Array(classes * (widths.length + 1))
+  const count = new Float64Array(classes)
+  for (let k = start; k < end; k++) addPair(all[k], poses, perPair, until, widths, classes, got, expected, count)
+  return { got, expected, count }
+})
 
 /** Adds the products of a pair's gaps to their classes of distance, and what each component would make of them. */
 function addPair(

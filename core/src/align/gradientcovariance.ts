@@ -1,4 +1,5 @@
 import type { Mat4 } from '../base/mat4.ts'
+import { defineKernel, type RunContext } from '../base/run.ts'
 import { robustSigma } from '../base/stats.ts'
 import { cubesOf } from '../space/cubes.ts'
 import { correlationAt, type Correlation } from './correlation.ts'
@@ -37,28 +38,43 @@ export interface Errors {
  * Covariance of the gradient: what the errors of all passes, alike over the distances of `c`, make of it (the middle of the sandwich H^-1 M H^-1; Huber 1967).
  * Every pass's error goes into the gaps to all its partners at once. Places are summed up in cubes; within one by their own distances.
  */
-export function gradientCovariance(all: Matches[], errors: Errors, weak: WeakModes): Float64Array {
+export async function gradientCovariance(all: Matches[], errors: Errors, weak: WeakModes, ctx: RunContext): Promise<Float64Array> {
   const { poses, u } = errors
   const size = 6 * u.count
   const out = new Float64Array(size * size)
   const most = Math.min(MOST_CELLS, Math.max(60, ALL_CELLS / poses.length))
-  const ofPass: Matches[][] = poses.map(() => [])
-  for (const m of all)
-    if (u.slotOf[m.a] !== u.slotOf[m.b]) {
-      ofPass[m.a].push(m)
-      ofPass[m.b].push(m)
-    }
-  for (let pass = 0; pass < poses.length; pass++) {
-    const own = ofPass[pass]
-    const slots = [...new Set(own.flatMap((m) => [u.slotOf[m.a], u.slotOf[m.b]]))].filter((s) => s >= 0)
-    if (slots.length) addPass(own, pass, slots, errors, out, size, most)
+  const between = all.filter((m) => u.slotOf[m.a] !== u.slotOf[m.b])
+  const found = (await ctx.parallel.map(passSums, { all: between, errors, most }, poses.length, PASSES, { ...ctx, progress: () => undefined })).flat()
+  for (const { slots, sum } of found) {
+    const columns = 6 * slots.length
+    for (let p = 0; p < columns; p++)
+      for (let q = 0; q < columns; q++) out[(6 * slots[Math.floor(p / 6)] + (p % 6)) * size + 6 * slots[Math.floor(q / 6)] + (q % 6)] += sum[p * columns + q]
   }
   varianceWithoutWeak(out, size, weak)
   return out
 }
 
+/** Passes that a thread takes at a time. */
+const PASSES = 4
+
+interface PassSum {
+  /** what the pass's error goes into, and its part of the covariance there */
+  slots: number[]
+  sum: Float64Array
+}
+
+const passSums = defineKernel('align.gradients', ({ all, errors, most }: { all: Matches[]; errors: Errors; most: number }, start: number, end: number) => {
+  const out: PassSum[] = []
+  for (let pass = start; pass < end; pass++) {
+    const own = all.filter((m) => m.a === pass || m.b === pass)
+    const slots = [...new Set(own.flatMap((m) => [errors.u.slotOf[m.a], errors.u.slotOf[m.b]]))].filter((s) => s >= 0)
+    if (slots.length) out.push({ slots, sum: sumOfPass(own, pass, slots, errors, most) })
+  }
+  return out
+})
+
 /** most: cubes */
-function addPass(own: Matches[], pass: number, slots: number[], errors: Errors, out: Float64Array, size: number, most: number): void {
+function sumOfPass(own: Matches[], pass: number, slots: number[], errors: Errors, most: number): Float64Array {
   const { poses, u, bound, c, radius, bias } = errors
   const total = own.reduce((s, m) => s + m.count, 0)
   const columns = 6 * slots.length
@@ -131,8 +147,7 @@ function addPass(own: Matches[], pass: number, slots: number[], errors: Errors, 
       if (u === 0 && v === 0) continue
       for (let q = 0; q < columns; q++) sum[p * columns + q] += u * cg[a * columns + q] + v * cb[a * columns + q]
     }
-  for (let p = 0; p < columns; p++)
-    for (let q = 0; q < columns; q++) out[(6 * slots[Math.floor(p / 6)] + (p % 6)) * size + 6 * slots[Math.floor(q / 6)] + (q % 6)] += sum[p * columns + q]
+  return sum
 }
 
 function gapsOf(m: Matches, poses: Mat4[]): Float64Array {

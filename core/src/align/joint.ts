@@ -95,7 +95,7 @@ export async function adjustJointly(passes: Placed<Points>[], options: JointOpti
     )
     const end = options.rigid ? job.gateEnd : Math.max(job.gateEnd, 2 * tracking)
     const solved = await settle(job, options.gateStart, end, rounds, subProgress(ctx, 0.35, options.rigid ? 1 : 0.6, 'setups'))
-    if (options.rigid) return report(job, anchor, solved, rounds.done)
+    if (options.rigid) return report(job, anchor, solved, rounds.done, ctx)
     contradiction = contradicting(job, tracking)
   }
   const slots = new Int32Array(n).fill(-1)
@@ -111,7 +111,7 @@ export async function adjustJointly(passes: Placed<Points>[], options: JointOpti
   const gateStart = options.setups ? Math.max(job.gateEnd, 4 * tracking) : options.gateStart
   const solved = await settle(job, gateStart, job.gateEnd, rounds, subProgress(ctx, options.setups ? 0.6 : 0.35, 0.95, 'passes'))
   contradiction ??= contradicting(job, tracking)
-  const r = report(job, anchor, solved, rounds.done)
+  const r = await report(job, anchor, solved, rounds.done, ctx)
   for (const s of setups) {
     const before = moves.get(s)
     // what hangs on nothing was left where it is
@@ -270,12 +270,12 @@ export async function settle(
     // Tukey's bound is lowered step by step (Blake and Zisserman 1987). Set at once from the gaps' spread it throws out the few faces that hold a
     // weak direction, since they alone show a gap: measured 0.034 mm off, sideways.
     if (last <= 0) bound = 2 * g
-    if (job.prior) job.prior.frozen = frameModes(job, all, bound).modes
+    if (job.prior) job.prior.frozen = (await frameModes(job, all, bound, ctx)).modes
     let weak: WeakModes | undefined
     let moved = 0
     for (let it = 0; it < (last < 0 ? 8 : last === 0 ? 10 : 3); it++) {
       checkCancelled(ctx)
-      const step = solveStep(job, all, bound, last <= 0 ? ROUGHLY : undefined)
+      const step = await solveStep(job, all, bound, last <= 0 ? ROUGHLY : undefined, ctx)
       weak = step.weak
       bound *= last < 0 ? 0.8 : 0.6
       moved = Math.max(moved, step.largest)
@@ -283,7 +283,7 @@ export async function settle(
       // the next gate is to be reached, no more
       if (last < 0 && it > 1 && step.largest < 0.01 * job.spacing) break
     }
-    if (last >= 0 && job.prior?.estimate) learnTracking(job, all, bound)
+    if (last >= 0 && job.prior?.estimate) await learnTracking(job, all, bound, ctx)
     solved = { all, bound, weak: weak as WeakModes }
     rounds.done++
     ctx.progress((k + 1) / total, `round ${k + 1} of ${total}`)
@@ -313,9 +313,9 @@ export async function settle(
  * Half a departure: of twenty that surface tells the stated error of what only the record holds still came out twice too large (zoo, 0.8 mm).
  */
 const BEGAN = 0.05
-function learnTracking(job: Adjustment, all: Matches[], bound: number): void {
+async function learnTracking(job: Adjustment, all: Matches[], bound: number, ctx: RunContext): Promise<void> {
   const prior = job.prior as Prior
-  const { h, known, size } = assembleEquations(job, all, bound)
+  const { h, known, size } = await assembleEquations(job, all, bound, ctx)
   const l = cholesky(h, size)
   if (!l) return
   const inverse = choleskyInverseInside(l, size)
@@ -354,8 +354,14 @@ async function startGate(job: Adjustment, round: MatchRound, ctx: RunContext): P
   return Math.min(round.gate, Math.max(3 * worst, FIRST * job.spacing))
 }
 
-function solveStep(job: Adjustment, all: Matches[], bound: number, limit: number | undefined): { weak: WeakModes; largest: number } {
-  const { h, g, size, own, weak } = assembleEquations(job, all, bound, limit, false)
+async function solveStep(
+  job: Adjustment,
+  all: Matches[],
+  bound: number,
+  limit: number | undefined,
+  ctx: RunContext,
+): Promise<{ weak: WeakModes; largest: number }> {
+  const { h, g, size, own, weak } = await assembleEquations(job, all, bound, ctx, limit, false)
   const l = cholesky(h, size)
   if (!l) throw nothingShared()
   const step = choleskySolve(l, g, size)

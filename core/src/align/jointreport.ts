@@ -1,6 +1,7 @@
 import { unionFind } from '../base/unionfind.ts'
 import { f32 } from '../base/arrays.ts'
 import { transformPoint, type Mat4 } from '../base/mat4.ts'
+import type { RunContext } from '../base/run.ts'
 import { cholesky, choleskyInverse } from '../base/solve.ts'
 import { median, quantile, robustSigma } from '../base/stats.ts'
 import { boundingBox } from '../shape/points.ts'
@@ -72,7 +73,7 @@ export interface JointResult {
 }
 
 /** What an adjustment says of itself: gaps by pair and by pass, the error to be expected of each pose, motions that nothing holds. */
-export function report(job: Adjustment, anchor: number, solved: Solved, rounds: number): JointResult {
+export async function report(job: Adjustment, anchor: number, solved: Solved, rounds: number, ctx: RunContext): Promise<JointResult> {
   const { poses, passes } = job
   const { all } = solved
   const n = passes.length
@@ -81,9 +82,9 @@ export function report(job: Adjustment, anchor: number, solved: Solved, rounds: 
   // what hangs on nothing stays where it was, whatever the rounds did to it on their way
   for (const i of apart) poses[i] = Float64Array.from(passes[i].pose)
   // where setups are known, what passes of one do against each other is held by the record
-  const whole = job.prior ? frameModes(job, all, solved.bound) : { unknowns: job.unknowns, weak: solved.weak }
+  const whole = job.prior ? await frameModes(job, all, solved.bound, ctx) : { unknowns: job.unknowns, weak: solved.weak }
   const free = freeMotions(job, whole.unknowns, whole.weak, apart)
-  const { covariance, full, correlated } = poseCovariance(job, solved)
+  const { covariance, full, correlated } = await poseCovariance(job, solved, ctx)
   const loose = (i: number) => apart.includes(i) || free.some((f) => f.passes.includes(i))
   const inner = full && innerGauge(job, full, loose)
   const reports = passes.map((_, i): PassReport => {
@@ -174,15 +175,20 @@ function gapsByPair(job: Adjustment, { all }: Solved) {
 const BIAS = 0.0025
 
 /** Covariance of each slot's six numbers (36 a slot): the sandwich of what the gaps' own correlation says, the prior as evidence beside them. */
-function poseCovariance(job: Adjustment, solved: Solved): { covariance: Float64Array; full: Float64Array | null; correlated: number } {
+async function poseCovariance(
+  job: Adjustment,
+  solved: Solved,
+  ctx: RunContext,
+): Promise<{ covariance: Float64Array; full: Float64Array | null; correlated: number }> {
   const u = job.unknowns
-  const { h, data, size, own, weak } = assembleEquations(job, solved.all, solved.bound)
+  const { h, data, size, own, weak } = await assembleEquations(job, solved.all, solved.bound, ctx)
   const lever = median(job.levers)
-  const c = correlationOf(solved.all, job.poses, job.radius, lever)
-  const m = gradientCovariance(
+  const c = await correlationOf(solved.all, job.poses, job.radius, lever, ctx)
+  const m = await gradientCovariance(
     solved.all,
     { poses: job.poses, u, bound: solved.bound, c, radius: job.radius, bias: { size: BIAS * job.spacing, reach: 0.3 * lever } },
     weak,
+    ctx,
   )
   const l = cholesky(h, size)
   const covariance = new Float64Array(6 * own)

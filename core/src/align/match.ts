@@ -1,6 +1,6 @@
 import { f64, u8 } from '../base/arrays.ts'
 import { invertRigid, multiply, type Mat4 } from '../base/mat4.ts'
-import { defineKernel, inFlight, type RunContext } from '../base/run.ts'
+import { defineKernel, inFlight, oneThread, type Kernel, type RunContext } from '../base/run.ts'
 import { newLocalStrip } from '../shape/localstrip.ts'
 import { localSurface, newLocalSurface, type LocalSurface, type SurfaceGrid } from '../shape/localsurface.ts'
 import { nearestWithin, runsFor, type RowGrid } from '../space/rowgrid.ts'
@@ -192,7 +192,30 @@ export async function findMatches(passes: MatchPass[], poses: Mat4[], boxes: Flo
     )
     return assemble(parts, others, passes, list, j, round.fewest ?? FEWEST_MATCHES)
   })
-  return found.flat()
+  return together(found.flat())
+}
+
+/** Pairs that a thread takes at a time. */
+export const PAIRS = 8
+/** Matches below which it is not worth the trip. */
+const FEW = 20_000
+
+/** A kernel over pairs of passes, PAIRS to each result. */
+export function overThreads<A, R>(kernel: Kernel<A, R>, args: A, all: Matches[], ctx: RunContext): Promise<R[]> {
+  const parallel = all.reduce((s, m) => s + m.count, 0) < FEW ? oneThread : ctx.parallel
+  return parallel.map(kernel, args, all.length, PAIRS, { ...ctx, progress: () => undefined })
+}
+
+/** In one block of shared memory, so that threads get at all of them at once. */
+function together(all: Matches[]): Matches[] {
+  const block = f64(MATCH * all.reduce((s, m) => s + m.count, 0))
+  let at = 0
+  return all.map((m) => {
+    const data = block.subarray(at, at + m.data.length)
+    data.set(m.data)
+    at += m.data.length
+    return { ...m, data }
+  })
 }
 
 interface Other {
@@ -253,7 +276,7 @@ function assemble(parts: Float64Array[], others: Other[], passes: MatchPass[], l
       count++
       at += OUT
     }
-    if (count >= fewest) out.push({ a: i, b: j, data: data.slice(0, count * MATCH), count })
+    if (count >= fewest) out.push({ a: i, b: j, data: data.subarray(0, count * MATCH), count })
     from = until
   })
   return out

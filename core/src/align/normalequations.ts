@@ -1,6 +1,7 @@
 import type { Mat4 } from '../base/mat4.ts'
+import { defineKernel, type RunContext } from '../base/run.ts'
 import { robustSigma } from '../base/stats.ts'
-import { MATCH, type Matches } from './match.ts'
+import { MATCH, overThreads, PAIRS, type Matches } from './match.ts'
 import type { Unknowns } from './unknowns.ts'
 
 /** One match at the present poses. */
@@ -93,119 +94,21 @@ export const tukey = (gap: number, bound: number): number => {
  * deviations of the pair itself. The sums of a pair are made once, about its own middle, and brought to the slots of both passes: a match costs 21 products
  * where both slots' rows cost 108.
  */
-export function normalEquations(all: Matches[], poses: Mat4[], u: Unknowns, bound: number): NormalEquations {
+export async function normalEquations(all: Matches[], poses: Mat4[], u: Unknowns, bound: number, ctx: RunContext): Promise<NormalEquations> {
   const size = 6 * u.count
   const h = new Float64Array(size * size)
   const noise = new Float64Array(size * size)
   const g = new Float64Array(size)
-  const at = newEvaluated()
-  for (const match of all) {
+  const between = all.filter((m) => u.slotOf[m.a] !== u.slotOf[m.b])
+  const parts = await overThreads(pairSums, { all: between, poses, u, bound }, between, ctx)
+  between.forEach((match, k) => {
+    const part = parts[Math.floor(k / PAIRS)]
+    const o = SUMS * (k % PAIRS)
+    const [sums, tangents, grad] = [part.subarray(o, o + 36), part.subarray(o + 36, o + 72), part.subarray(o + 72, o + SUMS)]
     const [sa, sb] = [u.slotOf[match.a], u.slotOf[match.b]]
-    if (sa === sb) continue
-    const { count, data } = match
-    if (scratch.length < 7 * count) scratch = new Float64Array(10 * count)
-    const seen = scratch
-    const own = new Float64Array(count)
-    let ss = 0
-    for (let i = 0; i < count; i++) {
-      evaluate(data, MATCH * i, poses[match.a], poses[match.b], at)
-      own[i] = at.gap
-      ss += at.gap * at.gap
-      const o = 7 * i
-      seen[o] = at.n[0]
-      seen[o + 1] = at.n[1]
-      seen[o + 2] = at.n[2]
-      seen[o + 3] = at.p[0]
-      seen[o + 4] = at.p[1]
-      seen[o + 5] = at.p[2]
-      seen[o + 6] = at.disagreement
-    }
-    // half of all values are smaller than the root of twice their mean square: where the bound lies beyond that in any case, nothing has to be sorted
-    const c = bound * bound * count > 2 * (4.685 * 1.4826) ** 2 * ss ? bound : Math.max(bound, 4.685 * robustSigma(own))
     const slot = sa >= 0 ? sa : sb
     const [cx, cy, cz] = u.centre.subarray(3 * slot, 3 * slot + 3)
     const l = u.lever[slot]
-    const sums = new Float64Array(36)
-    const grad = new Float64Array(6)
-    // sums of w, w p, w p p'
-    const w1 = new Float64Array(3)
-    const w2 = new Float64Array(9)
-    let w0 = 0
-    let apart = 0
-    let counted = 0
-    for (let i = 0; i < count; i++) {
-      const t = tukey(own[i], c)
-      if (t === 0) continue
-      const o = 7 * i
-      const w = t * data[MATCH * i + 12] * data[MATCH * i + 13]
-      apart += t * Math.min(0.01, seen[o + 6])
-      counted += t
-      const x = (seen[o + 3] - cx) / l
-      const y = (seen[o + 4] - cy) / l
-      const z = (seen[o + 5] - cz) / l
-      const d = seen[o]
-      const e = seen[o + 1]
-      const f = seen[o + 2]
-      const a = y * f - z * e
-      const b = z * d - x * f
-      const g = x * e - y * d
-      // by hand: five times as fast as loops over rows in arrays
-      const wa = w * a
-      const wb = w * b
-      const wg = w * g
-      const wd = w * d
-      const we = w * e
-      const wf = w * f
-      sums[0] += wa * a
-      sums[1] += wa * b
-      sums[2] += wa * g
-      sums[3] += wa * d
-      sums[4] += wa * e
-      sums[5] += wa * f
-      sums[7] += wb * b
-      sums[8] += wb * g
-      sums[9] += wb * d
-      sums[10] += wb * e
-      sums[11] += wb * f
-      sums[14] += wg * g
-      sums[15] += wg * d
-      sums[16] += wg * e
-      sums[17] += wg * f
-      sums[21] += wd * d
-      sums[22] += wd * e
-      sums[23] += wd * f
-      sums[28] += we * e
-      sums[29] += we * f
-      sums[35] += wf * f
-      const gap = own[i]
-      grad[0] += wa * gap
-      grad[1] += wb * gap
-      grad[2] += wg * gap
-      grad[3] += wd * gap
-      grad[4] += we * gap
-      grad[5] += wf * gap
-      const wx = w * x
-      const wy = w * y
-      const wz = w * z
-      w0 += w
-      w1[0] += wx
-      w1[1] += wy
-      w1[2] += wz
-      w2[0] += wx * x
-      w2[1] += wx * y
-      w2[2] += wx * z
-      w2[4] += wy * y
-      w2[5] += wy * z
-      w2[8] += wz * z
-    }
-    for (let p = 0; p < 6; p++) for (let q = 0; q < p; q++) sums[6 * p + q] = sums[6 * q + p]
-    w2[3] = w2[1]
-    w2[6] = w2[2]
-    w2[7] = w2[5]
-    // half of the squared angle between both normals is their disagreement; of their mean a quarter, and half of that along each direction
-    const tilt = Math.max(LEAST_TILT, counted ? apart / counted / 4 : 0)
-    const tangents = allDirections(w0, w1, w2)
-    for (let p = 0; p < 36; p++) tangents[p] = tilt * (tangents[p] - sums[p])
     const ta = sa >= 0 ? carry(u, sa, cx, cy, cz, l) : null
     const tb = sb >= 0 ? carry(u, sb, cx, cy, cz, l) : null
     for (const [out, from] of [
@@ -224,8 +127,132 @@ export function normalEquations(all: Matches[], poses: Mat4[], u: Unknowns, boun
         if (ta) g[6 * sa + p] += ta[6 * p + q] * grad[q]
         if (tb) g[6 * sb + p] -= tb[6 * p + q] * grad[q]
       }
-  }
+  })
   return { h, noise, g, size }
+}
+
+interface PairArgs {
+  all: Matches[]
+  poses: Mat4[]
+  u: Unknowns
+  bound: number
+}
+
+/** Sums of one pair: information (36), what noise would make of it (36), gradient (6), about the middle of its first slot that moves. */
+const SUMS = 78
+
+const pairSums = defineKernel('align.sums', ({ all, poses, u, bound }: PairArgs, start: number, end: number) => {
+  const out = new Float64Array(SUMS * (end - start))
+  for (let k = start; k < end; k++) sumPair(all[k], poses, u, bound, out, SUMS * (k - start))
+  return out
+})
+
+function sumPair(match: Matches, poses: Mat4[], u: Unknowns, bound: number, out: Float64Array, at0: number): void {
+  const { count, data } = match
+  const at = newEvaluated()
+  if (scratch.length < 7 * count) scratch = new Float64Array(10 * count)
+  const seen = scratch
+  const own = new Float64Array(count)
+  let ss = 0
+  for (let i = 0; i < count; i++) {
+    evaluate(data, MATCH * i, poses[match.a], poses[match.b], at)
+    own[i] = at.gap
+    ss += at.gap * at.gap
+    const o = 7 * i
+    seen[o] = at.n[0]
+    seen[o + 1] = at.n[1]
+    seen[o + 2] = at.n[2]
+    seen[o + 3] = at.p[0]
+    seen[o + 4] = at.p[1]
+    seen[o + 5] = at.p[2]
+    seen[o + 6] = at.disagreement
+  }
+  // half of all values are smaller than the root of twice their mean square: where the bound lies beyond that in any case, nothing has to be sorted
+  const c = bound * bound * count > 2 * (4.685 * 1.4826) ** 2 * ss ? bound : Math.max(bound, 4.685 * robustSigma(own))
+  const slot = u.slotOf[match.a] >= 0 ? u.slotOf[match.a] : u.slotOf[match.b]
+  const [cx, cy, cz] = u.centre.subarray(3 * slot, 3 * slot + 3)
+  const l = u.lever[slot]
+  const sums = out.subarray(at0, at0 + 36)
+  const grad = out.subarray(at0 + 72, at0 + SUMS)
+  // sums of w, w p, w p p'
+  const w1 = new Float64Array(3)
+  const w2 = new Float64Array(9)
+  let w0 = 0
+  let apart = 0
+  let counted = 0
+  for (let i = 0; i < count; i++) {
+    const t = tukey(own[i], c)
+    if (t === 0) continue
+    const o = 7 * i
+    const w = t * data[MATCH * i + 12] * data[MATCH * i + 13]
+    apart += t * Math.min(0.01, seen[o + 6])
+    counted += t
+    const x = (seen[o + 3] - cx) / l
+    const y = (seen[o + 4] - cy) / l
+    const z = (seen[o + 5] - cz) / l
+    const d = seen[o]
+    const e = seen[o + 1]
+    const f = seen[o + 2]
+    const a = y * f - z * e
+    const b = z * d - x * f
+    const g = x * e - y * d
+    // by hand: five times as fast as loops over rows in arrays
+    const wa = w * a
+    const wb = w * b
+    const wg = w * g
+    const wd = w * d
+    const we = w * e
+    const wf = w * f
+    sums[0] += wa * a
+    sums[1] += wa * b
+    sums[2] += wa * g
+    sums[3] += wa * d
+    sums[4] += wa * e
+    sums[5] += wa * f
+    sums[7] += wb * b
+    sums[8] += wb * g
+    sums[9] += wb * d
+    sums[10] += wb * e
+    sums[11] += wb * f
+    sums[14] += wg * g
+    sums[15] += wg * d
+    sums[16] += wg * e
+    sums[17] += wg * f
+    sums[21] += wd * d
+    sums[22] += wd * e
+    sums[23] += wd * f
+    sums[28] += we * e
+    sums[29] += we * f
+    sums[35] += wf * f
+    const gap = own[i]
+    grad[0] += wa * gap
+    grad[1] += wb * gap
+    grad[2] += wg * gap
+    grad[3] += wd * gap
+    grad[4] += we * gap
+    grad[5] += wf * gap
+    const wx = w * x
+    const wy = w * y
+    const wz = w * z
+    w0 += w
+    w1[0] += wx
+    w1[1] += wy
+    w1[2] += wz
+    w2[0] += wx * x
+    w2[1] += wx * y
+    w2[2] += wx * z
+    w2[4] += wy * y
+    w2[5] += wy * z
+    w2[8] += wz * z
+  }
+  for (let p = 0; p < 6; p++) for (let q = 0; q < p; q++) sums[6 * p + q] = sums[6 * q + p]
+  w2[3] = w2[1]
+  w2[6] = w2[2]
+  w2[7] = w2[5]
+  // half of the squared angle between both normals is their disagreement; of their mean a quarter, and half of that along each direction
+  const tilt = Math.max(LEAST_TILT, counted ? apart / counted / 4 : 0)
+  const tangents = allDirections(w0, w1, w2)
+  for (let p = 0; p < 36; p++) out[at0 + 36 + p] = tilt * (tangents[p] - sums[p])
 }
 
 /** Sum of r r' over rows of all three directions at once: [p]x [p]x' and [p]x beside w, in whatever directions the surface looks. */

@@ -33,7 +33,7 @@ function markersOf(maps: Item<Markers>[], passes: Item<Points>[], setups: number
 
 export const adjust = defineOperation({
   name: 'adjust',
-  version: 6,
+  version: 7,
   title: 'Joint adjustment',
   stage: 'Align',
   shows: ['alignment-worst-pass', 'gap-between-passes-rms'],

@@ -144,7 +144,9 @@ async function planesOf(xyz: Float32Array, radius: number, most: number, ctx: Ru
       if (i >= slab.own) continue
       const id = slab.ids ? slab.ids[i] : i
       out.sigmas[id] = sigmas[k]
-      for (let c = 0; c < 3; c++) out.normals[3 * id + c] = normals[3 * k + c]
+      out.normals[3 * id] = normals[3 * k]
+      out.normals[3 * id + 1] = normals[3 * k + 1]
+      out.normals[3 * id + 2] = normals[3 * k + 2]
     }
     done += slab.own
     if (!slab.ids) out.grid = grid
@@ -161,19 +163,24 @@ async function besideEdges(xyz: Float32Array, first: FirstPlanes, radius: number
     const m = slab.xyz.length / 3
     const grid = first.grid ?? buildRowGrid(slab.xyz, radius)
     const args: EdgeArgs = { grid, radius, sigma, normals: f32(3 * m), sigmas: f32(m), out: f32(3 * m), adopted: u8(m) }
-    const idOf = (k: number) => (slab.ids ? slab.ids[grid.ids[k]] : grid.ids[k])
+    const ids = slab.ids ? grid.ids.map((i) => (slab.ids as Uint32Array)[i]) : grid.ids
+    const { normals, sigmas } = args
     for (let k = 0; k < m; k++) {
-      const id = idOf(k)
-      args.sigmas[k] = first.sigmas[id]
-      for (let c = 0; c < 3; c++) args.normals[3 * k + c] = first.normals[3 * id + c]
+      const id = ids[k]
+      sigmas[k] = first.sigmas[id]
+      normals[3 * k] = first.normals[3 * id]
+      normals[3 * k + 1] = first.normals[3 * id + 1]
+      normals[3 * k + 2] = first.normals[3 * id + 2]
     }
     const part = subProgress(ctx, done / n, (done + slab.own) / n)
     await ctx.parallel.map(edges, args, m, CHUNK, ctx, (d) => part.progress(d))
     for (let k = 0; k < m; k++) {
       if (grid.ids[k] >= slab.own) continue
-      const id = idOf(k)
+      const id = ids[k]
       adopted += args.adopted[k]
-      for (let c = 0; c < 3; c++) out[3 * id + c] = args.out[3 * k + c]
+      out[3 * id] = args.out[3 * k]
+      out[3 * id + 1] = args.out[3 * k + 1]
+      out[3 * id + 2] = args.out[3 * k + 2]
     }
     done += slab.own
   }
