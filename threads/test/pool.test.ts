@@ -13,7 +13,7 @@ import { estimateNormals } from '@oak-gauge/core/shape/normals.ts'
 import { makePoints } from '@oak-gauge/core/shape/points.ts'
 import { readPlates, solveCalibration } from '@oak-gauge/core/calibrate/kernels.ts'
 import { windingKernel } from '@oak-gauge/core/space/winding.ts'
-import { threadPool, type ThreadPool } from '../src/pool.ts'
+import { letCollect, threadPool, type ThreadPool } from '../src/pool.ts'
 
 const file = fileURLToPath(new URL('../../.build/thread.js', import.meta.url))
 let pool: ThreadPool
@@ -161,5 +161,19 @@ describe('work sent away', () => {
     const r = await alone.away(solveCalibration, { plate: {} as never, observations: [], width: 1, height: 1 })
     expect(r).toMatchObject({ failed: { code: 'too-few-poses' } })
     await alone.close()
+  })
+  test('shared memory that nobody holds any more is given back while more is asked for', () => {
+    const size = 2 ** 25
+    const held = () => process.memoryUsage().rss
+    letCollect()
+    f32(1)
+    const before = held()
+    let most = 0
+    for (let k = 0; k < 20; k++) {
+      f32(size).fill(k + 1)
+      most = Math.max(most, held() - before)
+    }
+    // 2.7 GB have come and gone; three pieces at the most were there at once
+    expect(most).toBeLessThan(0.8e9)
   })
 })

@@ -79,7 +79,7 @@ export async function frameModes(
 }
 
 /**
- * Equations of matches, markers and prior together, motions that nothing holds left out. data: of the matches alone; known: of matches and markers.
+ * Equations of matches, markers and prior together, motions that nothing holds left out. data: of the matches alone.
  */
 export async function assembleEquations(job: Adjustment, all: Matches[], bound: number, ctx: RunContext, limit?: number, wantsData = true) {
   const u = job.unknowns
@@ -98,7 +98,6 @@ export async function assembleEquations(job: Adjustment, all: Matches[], bound: 
   const data = wantsData ? Float64Array.from(h) : h
   if (markers.length)
     addMarkers(markers, job.prior ? markersOver(job, job.prior.own, job.prior.frameOf, eq.size) : markersOver(job, u, u.slotOf, 0), h, g, size)
-  const known = wantsData && markers.length ? Float64Array.from(h) : data
   if (job.prior) addPrior(job.prior, u, job.poses, job.centres, job.levers, h, g)
   // what neither surface nor record nor markers hold stays where it is
   const keep = job.prior || markers.length ? 1e-6 : 1
@@ -109,5 +108,5 @@ export async function assembleEquations(job: Adjustment, all: Matches[], bound: 
   let mean = 0
   for (let i = 0; i < size; i++) mean += h[i * size + i] / Math.max(1, size)
   for (let i = 0; i < size; i++) h[i * size + i] += 1e-10 * mean + 1e-300
-  return { h, g, data, known, size, own: eq.size, weak }
+  return { h, g, data, size, own: eq.size, weak }
 }

@@ -12,7 +12,7 @@ import { commonMarkers, markerGaps, movedMarkers, type SetupMarkers } from './co
 import { report, type JointResult } from './jointreport.ts'
 import { findMatches, lanes, type Matches, type MatchPass, type MatchRound } from './match.ts'
 import { gaps } from './normalequations.ts'
-import { departure, makePrior, moveFrames, type Prior } from './prior.ts'
+import { addPrior, departure, makePrior, moveFrames, type Prior } from './prior.ts'
 import { sidesOf } from './side.ts'
 import { choosePartners, narrowOrder } from './partners.ts'
 import { findSurfels } from './surfels.ts'
@@ -315,23 +315,27 @@ export async function settle(
 const BEGAN = 0.05
 async function learnTracking(job: Adjustment, all: Matches[], bound: number, ctx: RunContext): Promise<void> {
   const prior = job.prior as Prior
-  const { h, known, size } = await assembleEquations(job, all, bound, ctx)
+  const { h, size } = await assembleEquations(job, all, bound, ctx)
   const l = cholesky(h, size)
   if (!l) return
   const inverse = choleskyInverseInside(l, size)
-  // redundancy: departures that there are, less what the unknowns take up of them
-  let taken = 0
-  for (let i = 0; i < size; i++) for (let j = 0; j <= i; j++) taken += (i === j ? 1 : 2) * inverse[i * size + j] * (h[i * size + j] - known[i * size + j])
   const d = new Float64Array(6)
-  let ss = 0
-  let count = 0
+  const ss = { turn: 0, shift: 0 }
   job.poses.forEach((p, i) => {
     departure(prior, i, p, job.centres.subarray(3 * i, 3 * i + 3), job.levers[i], d)
-    for (let k = 0; k < 6; k++) ss += d[k] * d[k]
-    count += 6
+    for (let k = 0; k < 6; k++) ss[k < 3 ? 'turn' : 'shift'] += d[k] * d[k]
   })
-  const redundancy = Math.max(0, count - taken)
-  prior.sigma = Math.max(Math.sqrt((BEGAN * prior.began ** 2 + ss) / (BEGAN + redundancy)), 1e-3 * prior.began)
+  const found = { ...prior.sigma }
+  for (const what of ['turn', 'shift'] as const) {
+    // redundancy: departures that there are, less what the unknowns take up of them
+    const own = new Float64Array(size * size)
+    addPrior(prior, job.unknowns, job.poses, job.centres, job.levers, own, new Float64Array(size), what)
+    let taken = 0
+    for (let i = 0; i < size; i++) for (let j = 0; j <= i; j++) taken += (i === j ? 1 : 2) * inverse[i * size + j] * own[i * size + j]
+    const redundancy = Math.max(0, 3 * job.poses.length - taken)
+    found[what] = Math.max(Math.sqrt((BEGAN * prior.began ** 2 + ss[what]) / (BEGAN + redundancy)), 1e-3 * prior.began)
+  }
+  prior.sigma = found
 }
 
 /** How far the middle of a pass, or its far places, went from a pose. */

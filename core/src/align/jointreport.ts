@@ -94,7 +94,8 @@ export async function report(job: Adjustment, anchor: number, solved: Solved, ro
     let departed = Number.NaN
     if (job.prior) {
       departure(job.prior, i, poses[i], job.centres.subarray(3 * i, 3 * i + 3), job.levers[i], d)
-      departed = Math.max(...d.map(Math.abs)) / job.prior.sigma
+      const { turn, shift } = job.prior.sigma
+      departed = Math.max(...d.map((v, k) => Math.abs(v) / (k < 3 ? turn : shift)))
     }
     return {
       pass: i,

@@ -6,9 +6,9 @@ import { motionOf, type Unknowns } from './unknowns.ts'
  * surface holds it, and its passes sit in it as recorded, each off by about `sigma` along each axis and, by turning, at its lever.
  */
 export interface Prior {
-  /** standard deviation along each axis, mm */
-  sigma: number
-  /** whether sigma follows from the data, and what it began with */
+  /** standard deviations along each axis, mm: of a turn at the pass's lever, and of a shift. A scanner may know its direction much better than its place */
+  sigma: { turn: number; shift: number }
+  /** whether they follow from the data, and what both began with */
   estimate: boolean
   began: number
   recorded: Mat4[]
@@ -42,7 +42,7 @@ export function makePrior(
     lever.push(Math.max(...list.map((i) => levers[i])))
   }
   return {
-    sigma,
+    sigma: { turn: sigma, shift: sigma },
     estimate,
     began: sigma,
     recorded: poses.map((p) => Float64Array.from(p)),
@@ -66,11 +66,20 @@ export function departure(p: Prior, i: number, pose: Mat4, centre: ArrayLike<num
 
 /**
  * Adds the prior to equations over the slots of `u` and, behind them, those of the frames; size: 6 (u.count + frames). A pass that stays put
- * holds its frame alone.
+ * holds its frame alone. only: of turns or of shifts alone.
  */
-export function addPrior(p: Prior, u: Unknowns, poses: Mat4[], centres: ArrayLike<number>, levers: ArrayLike<number>, h: Float64Array, g: Float64Array): void {
+export function addPrior(
+  p: Prior,
+  u: Unknowns,
+  poses: Mat4[],
+  centres: ArrayLike<number>,
+  levers: ArrayLike<number>,
+  h: Float64Array,
+  g: Float64Array,
+  only?: 'turn' | 'shift',
+): void {
   const size = g.length
-  const w = 1 / (p.sigma * p.sigma)
+  const w = Array.from({ length: 6 }, (_, k) => (only && only !== (k < 3 ? 'turn' : 'shift') ? 0 : 1 / (k < 3 ? p.sigma.turn : p.sigma.shift) ** 2))
   const d = new Float64Array(6)
   const unit = new Float64Array(6)
   for (let i = 0; i < poses.length; i++) {
@@ -91,17 +100,18 @@ export function addPrior(p: Prior, u: Unknowns, poses: Mat4[], centres: ArrayLik
       columns.push([6 * (u.count + f) + k, columnOf(p.own, f, unit, c, levers[i], -1)])
     }
     for (const [a, x] of columns) {
-      for (let k = 0; k < 6; k++) g[a] += w * x[k] * d[k]
+      for (let k = 0; k < 6; k++) g[a] += w[k] * x[k] * d[k]
       for (const [b, y] of columns) {
         let v = 0
-        for (let k = 0; k < 6; k++) v += x[k] * y[k]
-        h[a * size + b] += w * v
+        for (let k = 0; k < 6; k++) v += w[k] * x[k] * y[k]
+        h[a * size + b] += v
       }
     }
   }
+  if (only) return
   const from = 6 * u.count
-  for (const v of p.frozen)
-    for (let a = 0; a < v.length; a++) for (let b = 0; b < v.length; b++) h[(from + a) * size + from + b] += FROZEN * w * poses.length * v[a] * v[b]
+  const firm = (FROZEN * poses.length) / (p.sigma.turn * p.sigma.shift)
+  for (const v of p.frozen) for (let a = 0; a < v.length; a++) for (let b = 0; b < v.length; b++) h[(from + a) * size + from + b] += firm * v[a] * v[b]
 }
 
 /** How much more firmly than by the record a motion is held that is to stay where it is. */
