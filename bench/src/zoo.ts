@@ -31,7 +31,7 @@ export async function keptScene(part: ZooPart, spacing: number, ctx: RunContext)
   return scene
 }
 
-/** `npm run bench -- zoo part=lever,pot spacing=0.4 seeds=1 noise=independent` */
+/** `npm run bench -- zoo part=lever,pot spacing=0.4 seeds=1 noise=independent shape=no mesh=yes` */
 export async function benchZoo(args: string[], ctx: RunContext, print: (line: string) => void): Promise<Outcome[]> {
   const option = (name: string, all: string[]) =>
     args
@@ -49,11 +49,11 @@ export async function benchZoo(args: string[], ctx: RunContext, print: (line: st
       for (const noise of option('noise', ['independent', 'correlated']))
         for (let seed = 1; seed <= Number(option('seeds', ['3'])[0]); seed++) {
           const passes = zooPasses(scene, { sigma: Number(option('sigma', ['0.03'])[0]), correlated: noise === 'correlated', seed, tracking: 0.08 })
-          const o = await tryOut(scene, passes, { shape: option('shape', ['yes'])[0] === 'yes' }, ctx)
+          const o = await tryOut(scene, passes, { shape: option('shape', ['yes'])[0] === 'yes', mesh: option('mesh', ['no'])[0] === 'yes' }, ctx)
           const line = { ...o, part: part.name, spacing, noise, seed }
           outcomes.push(line)
           print(
-            `${part.name.padEnd(12)} ${spacing} ${noise.slice(0, 5)} ${seed}  shape ${o.shape.padEnd(8)} share ${(100 * o.shared).toFixed(0)} %  ${o.verdict.padEnd(20)} worst ${o.worst.toFixed(4)} stated ${o.stated.toFixed(4)} ratio ${o.ratio.toFixed(2)} norm ${o.normalised.map((v) => v.toFixed(1)).join(' ')} ${o.free || o.named.length ? `free ${o.free}: ${o.named.join('; ')}` : ''} ${o.seconds.map((s) => s.toFixed(1)).join('/')} s ${o.note}`,
+            `${part.name.padEnd(12)} ${spacing} ${noise.slice(0, 5)} ${seed}  shape ${o.shape.padEnd(8)} share ${(100 * o.shared).toFixed(0)} %  ${o.verdict.padEnd(20)} worst ${o.worst.toFixed(4)} stated ${o.stated.toFixed(4)} ratio ${o.ratio.toFixed(2)} norm ${o.normalised.map((v) => v.toFixed(1)).join(' ')} ${o.free || o.named.length ? `free ${o.free}: ${o.named.join('; ')}` : ''} ${o.seconds.map((s) => s.toFixed(1)).join('/')} s ${o.mesh ? `mesh rms ${o.mesh.rms.toFixed(4)} 95 % ${o.mesh.within95.toFixed(4)} covered ${(100 * o.mesh.covered).toFixed(2)} % ` : ''}${o.note}`,
           )
         }
     }

@@ -333,7 +333,9 @@ async function learnTracking(job: Adjustment, all: Matches[], bound: number, ctx
     let taken = 0
     for (let i = 0; i < size; i++) for (let j = 0; j <= i; j++) taken += (i === j ? 1 : 2) * inverse[i * size + j] * own[i * size + j]
     const redundancy = Math.max(0, 3 * job.poses.length - taken)
-    found[what] = Math.max(Math.sqrt((BEGAN * prior.began ** 2 + ss[what]) / (BEGAN + redundancy)), 1e-3 * prior.began)
+    // a figure out of few departures is uncertain itself: variance of Student's t (1908)
+    const few = redundancy > 4 ? redundancy / (redundancy - 2) : 2
+    found[what] = Math.max(Math.sqrt((few * (BEGAN * prior.began ** 2 + ss[what])) / (BEGAN + redundancy)), 1e-3 * prior.began)
   }
   prior.sigma = found
 }

@@ -69,7 +69,7 @@ function quantitiesOf(m: MappedFrames, markers: Markers): Quantity[] {
     q('frames-not-placed', m.lost),
     q('sightings', m.sightings),
     q('sightings-set-aside', m.rejected),
-    ...(markers.scale > 0 ? [q('scale-relative-uncertainty', 1e6 * markers.scale)] : []),
+    q('scale-relative-uncertainty', markers.scale > 0 ? 1e6 * markers.scale : 'unknown'),
     ...markers.ids.map((id, i) => q('marker-u', u[i], { of: id })),
     ...m.residuals.map((r, i) => q('residual', r, { of: markers.ids[i] })),
     ...m.angles.map((a, i) => q('widest-angle', a, { of: markers.ids[i] })),

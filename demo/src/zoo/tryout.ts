@@ -10,6 +10,7 @@ import { adjustJointly } from '@oak-gauge/core/align/joint.ts'
 import type { JointResult } from '@oak-gauge/core/align/jointreport.ts'
 import type { Placed, Points } from '@oak-gauge/core/shape/points.ts'
 import { sampleMesh } from '@oak-gauge/core/shape/sample.ts'
+import { checkMesh, type MeshCheck } from './meshcheck.ts'
 import { smallPose } from '../passes.ts'
 import type { ZooPass, ZooScene } from './record.ts'
 
@@ -37,12 +38,14 @@ export interface Outcome {
   /** by shape, adjustment */
   seconds: number[]
   note: string
+  /** the mesh of what is right, where it was asked for */
+  mesh?: MeshCheck
 }
 
 const PLACES = 400
 
 /** Runs the path of a user on the passes of a scene: by shape, all passes. What shape refuses starts from picked pairs, some spacings off. */
-export async function tryOut(scene: ZooScene, passes: ZooPass[], what: { shape: boolean }, ctx: RunContext): Promise<Outcome> {
+export async function tryOut(scene: ZooScene, passes: ZooPass[], what: { shape: boolean; mesh?: boolean }, ctx: RunContext): Promise<Outcome> {
   const placed = passes.map((p): Placed<Points> => ({ name: p.name, data: p.points, pose: p.pose, setup: `${p.setup}` }))
   const first = placed.filter((p) => p.setup === '0')
   const second = placed.filter((p) => p.setup === '1')
@@ -90,6 +93,7 @@ export async function tryOut(scene: ZooScene, passes: ZooPass[], what: { shape: 
   try {
     const r = await adjustJointly(start, { setups: passes.map((p) => p.setup) }, ctx)
     judge(scene, passes, r, out)
+    if (what.mesh && out.verdict === 'right') out.mesh = await checkMesh(scene, passes, start, r.poses, ctx)
   } catch (e) {
     if (!(e instanceof OakError)) throw e
     out.note += e.message
