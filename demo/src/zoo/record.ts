@@ -130,8 +130,8 @@ export function zooPasses(scene: ZooScene, noise: ZooNoise): ZooPass[] {
       for (let k = 0; k < 3; k++) xyz[i + k] = v.exact[i + k] + (q[k] / l) * e
     }
     // tracking: the pass thinks to be somewhere a little else; coordinates of its own besides
-    const drift = counts[v.setup] ? smallPose(random, 0, noise.tracking * unit, middle) : identity()
-    const turn = counts[v.setup] ? smallPose(random, (noise.tracking / USUAL) * 57, 0, middle) : identity()
+    const drift = smallPose(random, 0, noise.tracking * unit, middle)
+    const turn = smallPose(random, (noise.tracking / USUAL) * 57, 0, middle)
     const own = smallPose(random, 20, 0.2 * USUAL * unit, middle)
     const back = invertRigid(own)
     const name = `Pass ${v.setup + 1}.${++counts[v.setup]}`

@@ -140,12 +140,14 @@ function judge(scene: ZooScene, passes: ZooPass[], r: JointResult, out: Outcome)
   let worst = { error: 0, stated: 0, ratio: 0 }
   const free = scene.part.turns
   let unnamed = false
+  // the first pass stays where it was recorded, which is a little off as well
+  const toPart = multiply(passes[0].truePose, invertRigid(r.poses[0]))
   r.passes.forEach((p, i) => {
     if (i === 0) return
     const { exact } = scene.views[i]
     const turn = passes[i].setup === 1 ? equal : identity()
     // where the places came to lie, against where they belong
-    const got = multiply(r.poses[i], invertRigid(passes[i].truePose))
+    const got = multiply(toPart, multiply(r.poses[i], invertRigid(passes[i].truePose)))
     const step = 3 * Math.max(1, Math.floor(exact.length / 3 / PLACES))
     const at: number[][] = []
     const off: number[][] = []
