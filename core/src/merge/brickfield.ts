@@ -17,11 +17,15 @@ export const tooSmall = (cell: number, blocks: number) =>
     remedy: 'Choose a coarser cell, or trim the passes first.',
   })
 
-/** The distance field in a brick: its clusters, and values on the nodes of the lattice that it needs. */
-export interface BrickField {
-  field: FieldSource
+/** Values of the distance field on the nodes of a lattice, 512 a block. */
+export interface Values {
   lattice: Lattice
   values: Float32Array
+}
+
+/** The distance field in a brick, and the clusters that it is made of. */
+export interface BrickField extends Values {
+  field: FieldSource
 }
 
 /** Throws OakError 'cell-too-small' when the lattice would outgrow memory. */
@@ -86,7 +90,7 @@ export async function fieldAt(
 }
 
 /** The bricks' own blocks as one lattice with its values. */
-export function wholeField(all: Lattice, bricks: Brick[], parts: BrickField[]): { lattice: Lattice; values: Float32Array } {
+export function wholeField(all: Lattice, bricks: Brick[], parts: Values[]): Values {
   if (parts.length === 1) return parts[0]
   const own = parts.map(({ lattice: l }, i) => {
     const { high } = bricks[i]

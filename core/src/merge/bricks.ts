@@ -45,11 +45,11 @@ export function divide(source: MergeSource, lattice: Lattice, most: number): Bri
         if (at <= low[k] || at >= high[k]) continue
         halve(
           low,
-          with_(high, k, at),
+          moved(high, k, at),
           cubes.filter((c) => counted[4 * c + k] * CUBE < at),
         )
         halve(
-          with_(low, k, at),
+          moved(low, k, at),
           high,
           cubes.filter((c) => counted[4 * c + k] * CUBE >= at),
         )
@@ -78,7 +78,7 @@ export function divide(source: MergeSource, lattice: Lattice, most: number): Bri
   }
 }
 
-const with_ = (v: number[], k: number, x: number) => v.map((old, i) => (i === k ? x : old))
+const moved = (v: number[], k: number, x: number) => v.map((old, i) => (i === k ? x : old))
 
 /** x, y, z of each cube that holds points, and how many. */
 function countCubes(source: MergeSource, blockOf: (v: number, k: number) => number): Int32Array {

@@ -7,7 +7,7 @@ import type { Placed, Points } from '../shape/points.ts'
 import { oppositeSides, splitPinchedVertices } from '../shape/topology.ts'
 import { closeGaps } from '../repair/gaps.ts'
 import { divide } from './bricks.ts'
-import { ALL_BLOCKS, fieldAt, fieldOfBrick, tooSmall, wholeField, type BrickField } from './brickfield.ts'
+import { ALL_BLOCKS, fieldAt, fieldOfBrick, tooSmall, wholeField, type BrickField, type Values } from './brickfield.ts'
 import { crispEdges } from './crisp.ts'
 import { closeSurface, type Closing } from './close.ts'
 import type { FieldSource } from './field.ts'
@@ -81,7 +81,7 @@ export async function mergePasses(passes: Placed<Points>[], options: MergeOption
   const bricks = divide(source, all, options.brick ?? BRICK)
   const closing = options.closing && options.closing !== 'open' ? options.closing : undefined
   const builder = surfaceBuilder()
-  const parts: BrickField[] = []
+  const parts: Values[] = []
   let kept: FieldSource | undefined
   let blocks = 0
   const start = (k: number) => {
@@ -100,7 +100,7 @@ export async function mergePasses(passes: Placed<Points>[], options: MergeOption
     // the threads are at the next field while the surface of this one is drawn
     next = k + 1 < bricks.length ? start(k + 1) : undefined
     builder.add(part.lattice, part.values, bricks[k])
-    if (closing) parts.push(part)
+    if (closing) parts.push({ lattice: part.lattice, values: part.values })
     if (bricks.length === 1) kept = part.field
   }
   ctx.progress(0.8, 'surface')
