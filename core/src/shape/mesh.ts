@@ -51,24 +51,10 @@ export function vertexTriangles(triangles: Uint32Array, vertices: number): { sta
   return { start, list }
 }
 
-/** Unit normal of triangle i by the right-hand rule; (0, 0, 0) where it has no area. */
-export function triangleNormal(p: ArrayLike<number>, t: ArrayLike<number>, i: number): [number, number, number] {
-  const [a, b, c] = [3 * t[3 * i], 3 * t[3 * i + 1], 3 * t[3 * i + 2]]
-  const ux = p[b] - p[a]
-  const uy = p[b + 1] - p[a + 1]
-  const uz = p[b + 2] - p[a + 2]
-  const wx = p[c] - p[a]
-  const wy = p[c + 1] - p[a + 1]
-  const wz = p[c + 2] - p[a + 2]
-  const x = uy * wz - uz * wy
-  const y = uz * wx - ux * wz
-  const z = ux * wy - uy * wx
-  const l = Math.sqrt(x * x + y * y + z * z) || 1
-  return [x / l, y / l, z / l]
-}
+const across = new Float64Array(3)
 
-/** Area of triangle i, mm2. */
-export function triangleArea({ vertices: p, triangles: t }: Mesh, i: number): number {
+/** Leaves the cross product of two sides of triangle i in `across`; its length, twice the area. No object a triangle, and no Math.hypot: four times as slow. */
+function crossSides(p: ArrayLike<number>, t: ArrayLike<number>, i: number): number {
   const a = 3 * t[3 * i]
   const b = 3 * t[3 * i + 1]
   const c = 3 * t[3 * i + 2]
@@ -81,8 +67,20 @@ export function triangleArea({ vertices: p, triangles: t }: Mesh, i: number): nu
   const x = uy * wz - uz * wy
   const y = uz * wx - ux * wz
   const z = ux * wy - uy * wx
-  return Math.sqrt(x * x + y * y + z * z) / 2
+  across[0] = x
+  across[1] = y
+  across[2] = z
+  return Math.sqrt(x * x + y * y + z * z)
 }
+
+/** Unit normal of triangle i by the right-hand rule; (0, 0, 0) where it has no area. */
+export function triangleNormal(p: ArrayLike<number>, t: ArrayLike<number>, i: number): [number, number, number] {
+  const l = crossSides(p, t, i) || 1
+  return [across[0] / l, across[1] / l, across[2] / l]
+}
+
+/** Area of triangle i, mm2. */
+export const triangleArea = ({ vertices, triangles }: Mesh, i: number): number => crossSides(vertices, triangles, i) / 2
 
 /** Areas of all triangles (T, mm2). */
 export function triangleAreas(mesh: Mesh): Float64Array {
