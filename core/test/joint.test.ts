@@ -148,7 +148,7 @@ describe('equations of the joint adjustment', () => {
 describe('recorded poses as evidence', () => {
   test('passes that sit as recorded depart by nothing, however their setup was moved; one that does not, by what it is off', () => {
     const poses = [0, 1, 2].map((i) => fromRotationVector(0.1 * i, 0, 0, 3 * i, 0, 0))
-    const p = makePrior([7, 7, 7], 0, poses, 0.1, false, new Float64Array(9), [10, 10, 10])
+    const p = makePrior([7, 7, 7], 0, poses, 0.1, null, new Float64Array(9), [10, 10, 10])
     const moved = multiply(fromRotationVector(0, 0, 0.3, 40, 0, 0), identity())
     p.frames[0] = moved
     const d = new Float64Array(6)
@@ -160,7 +160,7 @@ describe('recorded poses as evidence', () => {
   test('its equations pull a pass back to where it was recorded, and hold no motion of the whole setup', () => {
     const poses = [identity(), translation(1, 0, 0)]
     const u: Unknowns = { slotOf: Int32Array.of(0, 1), count: 2, centre: new Float64Array(6), lever: Float64Array.of(5, 5) }
-    const p = makePrior([0, 0], 0, poses, 0.5, false, new Float64Array(6), [5, 5])
+    const p = makePrior([0, 0], 0, poses, 0.5, null, new Float64Array(6), [5, 5])
     const h = new Float64Array(18 * 18)
     const g = new Float64Array(18)
     addPrior(p, u, [poses[0], multiply(translation(0, 0, 0.1), poses[1])], new Float64Array(6), [5, 5], h, g)

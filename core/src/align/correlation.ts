@@ -26,7 +26,7 @@ const MOST_SCALES = 6
  */
 const SMOOTH = [0.4, 0.65, 1]
 /** One scanner has one calibration: what it leaves is alike in all passes, so that their errors add up where independent ones would partly cancel. Zoo, 0.8 mm, correlated noise. */
-const COHERENT = 2.2
+const COHERENT = 2
 
 /**
  * Covariance of gaps by distance, as a sum of white noise and bells of several widths, each as strong as the gaps show it (variance components, Helmert 1907; Rao 1971: what the gaps' products in

@@ -8,9 +8,8 @@ import { motionOf, type Unknowns } from './unknowns.ts'
 export interface Prior {
   /** standard deviations along each axis, mm: of a turn at the pass's lever, and of a shift. A scanner may know its direction much better than its place */
   sigma: { turn: number; shift: number }
-  /** whether they follow from the data, and what both began with */
-  estimate: boolean
-  began: number
+  /** what is guessed of both before the data tell, mm; null where they are known */
+  guess: number | null
   recorded: Mat4[]
   /** frame of each pass; the anchor's is the last */
   frameOf: Int32Array
@@ -26,7 +25,7 @@ export function makePrior(
   anchor: number,
   poses: Mat4[],
   sigma: number,
-  estimate: boolean,
+  guess: number | null,
   centres: ArrayLike<number>,
   levers: ArrayLike<number>,
 ): Prior {
@@ -43,8 +42,7 @@ export function makePrior(
   }
   return {
     sigma: { turn: sigma, shift: sigma },
-    estimate,
-    began: sigma,
+    guess,
     recorded: poses.map((p) => Float64Array.from(p)),
     frameOf,
     frames: Array.from({ length: frames }, () => Float64Array.of(1, 0, 0, 0, 0, 1, 0, 0, 0, 0, 1, 0, 0, 0, 0, 1)),

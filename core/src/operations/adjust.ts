@@ -33,7 +33,7 @@ function markersOf(maps: Item<Markers>[], passes: Item<Points>[], setups: number
 
 export const adjust = defineOperation({
   name: 'adjust',
-  version: 7,
+  version: 8,
   title: 'Joint adjustment',
   stage: 'Align',
   shows: ['alignment-worst-pass', 'gap-between-passes-rms'],
