@@ -43,7 +43,15 @@ export type Role = (typeof ROLES)[number]
 export const setupFields = z.object({ name: z.string().trim().min(1, 'A setup needs a name.').max(120) })
 export const slotPatch = z.object({ setup: z.uuid().nullable() })
 
+/** What every request that changes a ledger says of itself. */
+const asked = {
+  /** step behind which it was asked for (see endOf): when the job has gone on, it is answered 409. Left out: behind whatever there is */
+  after: z.uuid().nullable().optional(),
+  /** number of its own: sent twice it is one request */
+  request: z.uuid().optional(),
+}
 export const stepRequest = z.object({
+  ...asked,
   operation: z.string().min(1).max(60),
   /** slots for each port of the operation */
   inputs: z.record(z.string(), z.array(z.uuid())).default({}),
@@ -53,9 +61,10 @@ export const stepRequest = z.object({
 })
 export type StepRequest = z.input<typeof stepRequest>
 
-export const rerunRequest = z.object({ params: z.record(z.string(), z.unknown()) })
-export const headRequest = z.object({ step: z.uuid().nullable() })
+export const rerunRequest = z.object({ ...asked, params: z.record(z.string(), z.unknown()) })
+export const headRequest = z.object({ after: asked.after, step: z.uuid().nullable() })
 export const fileQuery = z.object({
+  request: asked.request,
   name: z.string().min(1).max(255),
   role: z.enum(['pass', 'nominal', 'mesh', 'marker-map']).optional(),
   setup: z.uuid().optional(),
@@ -79,6 +88,7 @@ export interface JobSummary extends JobFields {
   stage: string
   /** one line: what is due or what came out */
   headline: string
+  /** where the picture of the part lies */
   picture: string | null
   passes: number
   busy: boolean
@@ -166,6 +176,11 @@ export interface JobState {
   tray: TrayItem[]
   /** every step of the job, other branches and failed ones included, in order of making */
   steps: Step[]
+}
+
+/** The step that the next one comes behind: the last that waits or runs, else where the job stands. */
+export function endOf(head: string | null, steps: readonly Pick<Step, 'id' | 'state' | 'preview'>[]): string | null {
+  return steps.findLast((s) => !s.preview && (s.state === 'queued' || s.state === 'running'))?.id ?? head
 }
 
 export interface OperationInfo {

@@ -8,8 +8,9 @@ import { OPERATIONS } from '@oak-gauge/core/operations/registry.ts'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
 import type { OperationInfo } from '@oak-gauge/contract'
 import type { Database } from './db/connect.ts'
-import type { Queue } from './ledger/enqueue.ts'
+import type { Queue } from './ledger/change.ts'
 import { log } from './log.ts'
+import { sameHostOnly } from './samehost.ts'
 import { toProblem } from './problem.ts'
 import { eventRoutes } from './routes/events.ts'
 import { fileRoutes } from './routes/files.ts'
@@ -25,6 +26,8 @@ const STATUS: Record<string, number> = {
   'not-connected': 409,
   'in-use': 409,
   known: 409,
+  'moved-on': 409,
+  'database-away': 503,
   'not-on-tray': 409,
   'bad-setting': 422,
   'bad-request': 400,
@@ -38,6 +41,8 @@ const STATUS: Record<string, number> = {
 export function buildApp(db: Database, queue: Queue, keeper: ScannerKeeper, pages?: string): Express {
   const app = express()
   app.disable('x-powered-by')
+  // behind a proxy on this machine the page's own address may be https
+  app.set('trust proxy', 'loopback')
   app.use(
     pinoHttp({
       logger: log,
@@ -117,31 +122,20 @@ export function buildApp(db: Database, queue: Queue, keeper: ScannerKeeper, page
     // whoever asked has gone: nobody to answer, and no fault of ours
     if (req.destroyed && (err as { code?: string }).code === 'ECONNRESET') return
     let e = err
-    const parse = err as { type?: string; status?: number; name?: string }
+    const parse = err as { type?: string; status?: number; parent?: { code?: string; message?: string } }
+    const refused = parse.parent?.code ?? ''
     if (parse.type === 'entity.parse.failed') e = new OakError('bad-request', 'The request is no valid JSON.', { remedy: 'Correct it and send it again.' })
     else if (parse.type === 'entity.too.large') e = new OakError('too-large', 'The request is too large.')
-    else if (parse.name === 'SequelizeDatabaseError' && /uuid/.test((err as Error).message))
-      e = new OakError('not-found', 'There is no such thing.', { where: req.path })
+    // what the router or a body parser could not read, for example a percent sign that encodes nothing
+    else if (parse.status && parse.status >= 400 && parse.status < 500)
+      e = new OakError('bad-request', 'The request cannot be read.', { where: req.path, remedy: 'Correct it and send it again.' })
+    else if (refused === '22P02' && /uuid/.test(parse.parent?.message ?? '')) e = new OakError('not-found', 'There is no such thing.', { where: req.path })
+    // class 22: values that no column takes, such as a zero character or a number beyond its range
+    else if (refused.startsWith('22'))
+      e = new OakError('bad-request', 'The request holds a value that cannot be stored.', { where: req.path, remedy: 'Correct it and send it again.' })
     const problem = toProblem(e)
     if (problem.code === 'internal') req.log.error({ err })
     res.status(e instanceof ZodError ? 400 : (STATUS[problem.code] ?? 422)).json(problem)
   })
   return app
-}
-
-/** Other web pages in the same browser must not reach a server on loopback by a name of their own (DNS rebinding), nor send it forms. */
-function sameHostOnly(req: Request, res: Response, next: NextFunction): void {
-  const host = (req.headers.host ?? '').replace(/:\d+$/, '')
-  const allowed = ['127.0.0.1', 'localhost', '[::1]', ...(process.env['OAK_HOSTS']?.split(',') ?? [])]
-  const origin = req.headers.origin
-  if (!allowed.includes(host) || (origin && origin !== 'null' && new URL(origin).host !== req.headers.host)) {
-    res.status(403).json({
-      code: 'wrong-host',
-      message: 'This server answers only under its own name.',
-      where: host,
-      remedy: 'Open it as http://127.0.0.1, or name the host in OAK_HOSTS.',
-    })
-    return
-  }
-  next()
 }

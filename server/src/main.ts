@@ -6,8 +6,8 @@ import { threadPool } from '@oak-gauge/threads'
 import { connect } from './db/connect.ts'
 import { CalibrationRow } from './db/scannermodels.ts'
 import { openBus } from './events.ts'
-import { QUEUE } from './ledger/enqueue.ts'
-import { log } from './log.ts'
+import { QUEUE } from './ledger/change.ts'
+import { log, tellUnheard } from './log.ts'
 import { stockShelf } from './scanners/demo.ts'
 import { keepScanners } from './scanners/keeper.ts'
 import { freePort, isFree, SetupError, startCluster, type Cluster } from './postgres.ts'
@@ -16,7 +16,11 @@ import { freePort, isFree, SetupError, startCluster, type Cluster } from './post
 const here = fileURLToPath(new URL('.', import.meta.url))
 const root = fileURLToPath(new URL('..', import.meta.url))
 
+/** ms */
+const SILENT = 300_000
+
 async function main(): Promise<void> {
+  tellUnheard()
   let cluster: Cluster | undefined
   if (!process.env['DATABASE_URL']) {
     cluster = await startCluster({ root, throwaway: process.env['OAK_THROWAWAY'] === '1' })
@@ -63,6 +67,8 @@ async function main(): Promise<void> {
     process.stdout.write(`\nOak Gauge is ready:  http://${host}:${port}\n(Ctrl-C ends it; nothing is lost by that.)\n`)
   })
   server.requestTimeout = 0
+  // an upload or a download may take long, but not be silent for so long
+  server.setTimeout(SILENT, (socket) => socket.destroy())
   const stop = async (code: number) => {
     if (stopping) return
     stopping = true

@@ -2,6 +2,18 @@ import { ZodError } from 'zod'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
 import type { Problem } from '@oak-gauge/contract'
 
+/**
+ * Whether an error says that the database cannot be reached: refused, cut off, shutting down or starting (classes 08 and 57P of SQLSTATE), no connection free in time, or a
+ * client that was told so before.
+ */
+function isDatabaseAway(e: unknown): boolean {
+  if (!(e instanceof Error)) return false
+  const { code = '', parent, cause } = e as Error & { code?: string; parent?: unknown }
+  if (/^(08|57P)|^ECONN|^EPIPE$/.test(code) || /^SequelizeConnection/.test(e.name)) return true
+  if (/Connection terminated|not queryable|timeout exceeded when trying to connect/.test(e.message)) return true
+  return isDatabaseAway(parent) || isDatabaseAway(cause)
+}
+
 /** Any error as the four words that people read. What is not ours to explain is said as such; its details are in the log. */
 export function toProblem(e: unknown): Problem {
   if (e instanceof OakError) return { code: e.code, message: e.message, where: e.where, remedy: e.remedy }
@@ -14,6 +26,13 @@ export function toProblem(e: unknown): Problem {
       remedy: 'Correct it and send it again.',
     }
   }
+  if (isDatabaseAway(e))
+    return {
+      code: 'database-away',
+      message: 'The database does not answer.',
+      where: '',
+      remedy: 'It is tried again by itself; nothing is lost. If it stays so, look at the log of the database.',
+    }
   if (e instanceof RangeError && /allocation|Array buffer|Invalid typed array length/i.test(e.message))
     return {
       code: 'out-of-memory',

@@ -69,7 +69,9 @@ describe('the bench', () => {
     const card = async () => (await all.call('GET', '/jobs')).body.find((j: { id: string }) => j.id === job)
     await all.bring(job, 'pass.xyz', tableAndBlock())
     expect(await card()).toMatchObject({ passes: 1, busy: false, headline: 'Clean: 1 recorded passes wait' })
-    expect((await card()).picture).toMatch(/^iVBORw0KGgo/)
+    const picture = await fetch(`${all.url}${(await card()).picture}`)
+    expect([picture.headers.get('content-type'), picture.headers.get('cache-control')]).toEqual(['image/png', expect.stringContaining('immutable')])
+    expect(Buffer.from(await picture.arrayBuffer()).toString('base64')).toMatch(/^iVBORw0KGgo/)
     await all.bring(job, 'part.ply', cubePly(20))
     await all.bring(job, 'nominal.ply', cubePly(20.02), '&role=nominal')
     const s = await all.state(job)
@@ -77,7 +79,10 @@ describe('the bench', () => {
     expect(await card()).toMatchObject({ stage: 'Deliver', headline: 'Inspect: 100.0 % within 0.1 mm' })
   })
   test('stepping back, the card shows the part as it was; the same file in another job brings name and picture of its own', async () => {
-    const picture = async (job: string) => (await all.call('GET', '/jobs')).body.find((j: { id: string }) => j.id === job).picture as string | null
+    const picture = async (job: string) => {
+      const at = (await all.call('GET', '/jobs')).body.find((j: { id: string }) => j.id === job).picture as string | null
+      return at && Buffer.from(await (await fetch(`${all.url}${at}`)).arrayBuffer()).toString('base64')
+    }
     const job = (await all.newJob('Pictures')).job.id
     await all.bring(job, 'first.ply', cubePly(31))
     const early = await all.state(job)
@@ -93,6 +98,25 @@ describe('the bench', () => {
     expect([step.reused, await picture(other)]).toEqual([true, cube])
     await all.bring(other, 'another name.ply', cubePly(31))
     expect((await all.state(other)).tray.map((i) => i.name)).toEqual(['first', 'another name'])
+  })
+  test('cards follow every change, and a job that goes while they are read is left out', async () => {
+    const titles = async () =>
+      ((await all.call('GET', '/jobs')).body as { title: string; busy: boolean; passes: number }[]).map((j) => `${j.title} ${j.passes}`)
+    const job = (await all.newJob('Follows')).job.id
+    expect(await titles()).toContain('Follows 0')
+    await all.bring(job, 'pass.xyz', `${tableAndBlock()}\n3 3 3\n`)
+    expect(await titles()).toContain('Follows 1')
+    await all.call('PATCH', `/jobs/${job}`, { title: 'Renamed' })
+    expect(await titles()).toContain('Renamed 1')
+    await all.call('POST', `/jobs/${job}/head`, { step: null })
+    expect(await titles()).toContain('Renamed 0')
+    const gone = await Promise.all(Array.from({ length: 8 }, (_, k) => all.newJob(`Gone ${k}`)))
+    const [lists] = await Promise.all([
+      Promise.all(Array.from({ length: 30 }, () => all.call('GET', '/jobs').then((r) => r.status))),
+      Promise.all(gone.map((g) => all.call('DELETE', `/jobs/${g.job.id}`))),
+    ])
+    expect(new Set(lists)).toEqual(new Set([200]))
+    expect((await titles()).filter((t) => t.startsWith('Gone'))).toEqual([])
   })
   test('a job with a running step is not deleted; a finished one takes its numbers along', async () => {
     const job = (await all.newJob()).job.id

@@ -84,6 +84,8 @@ describe('a scanner through its life', () => {
     expect(c.judgement.verdict).toBe('go')
     expect(c.result.rms).toBeLessThan(0.02)
     expect(c.result.covered).toBeGreaterThan(0.7)
+    // every pose that was taken is in what it can be computed from again
+    expect((await all.call('GET', `/calibrations/${r.calibration}/file`)).body.observations).toHaveLength(16)
     const v = await verifyWith('Alder', 'Windlass 300')
     passes(v)
     expect(Math.abs(error(v, 'distance').value)).toBeLessThan(0.03)
@@ -284,6 +286,8 @@ describe('what goes wrong is said, and the run goes on', () => {
     const solved = await all.call('POST', `/scanners/${shelf['Alder']}/run/solve`, {})
     expect(solved.body.problem).toMatchObject({ code: 'too-few-poses' })
     await all.call('POST', `/scanners/${shelf['Alder']}/run/cancel`, {})
+    const kept = await CalibrationRow.findOne({ where: { scannerId: shelf['Alder'] }, order: [['at', 'DESC']] })
+    expect([kept?.state, kept?.observations.length]).toEqual(['cancelled', 3])
   }, 90_000)
 
   it('certificates with NaN, of the wrong kind, or with an outside dot', async () => {

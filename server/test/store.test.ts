@@ -8,7 +8,7 @@ import { Cancelled, OakError } from '@oak-gauge/core/base/errors.ts'
 import { f32, u32, u8 } from '@oak-gauge/core/base/arrays.ts'
 import { makeMesh } from '@oak-gauge/core/shape/mesh.ts'
 import { makePoints } from '@oak-gauge/core/shape/points.ts'
-import { fileSource, loadArray, readBlob, storeArray, storeFile } from '../src/blobs.ts'
+import { fileSource, loadArray, readBlob, sendBlob, storeArray, storeFile } from '../src/blobs.ts'
 import { connect, type Database } from '../src/db/connect.ts'
 import { migrate, MIGRATIONS } from '../src/db/migrations.ts'
 import type { ItemRow, StepRow } from '../src/db/models.ts'
@@ -51,6 +51,9 @@ describe('files and arrays in the database', () => {
     const { id, bytes: said } = await storeFile(db.pool, 'a.bin', pieces(bytes, 700_001))
     expect(said).toBe(n)
     expect((await all(id)).equals(Buffer.from(bytes))).toBe(true)
+    const sent: Buffer[] = []
+    for await (const p of sendBlob(db.pool, id)) sent.push(p)
+    expect(Buffer.concat(sent).equals(Buffer.from(bytes))).toBe(true)
     const source = await fileSource(db.pool, id, 'a.bin')
     expect([source.name, source.size]).toEqual(['a.bin', n])
   })

@@ -1,5 +1,8 @@
 import { afterAll, beforeAll, describe, expect, test } from '@jest/globals'
 import type { Step } from '@oak-gauge/contract'
+import { spawn } from 'node:child_process'
+import pg from 'pg'
+import { fileURLToPath } from 'node:url'
 import { sweepBlobs } from '../src/blobs.ts'
 import { cubePly, startAll, tableAndBlock, type All } from './help.ts'
 
@@ -62,7 +65,7 @@ describe('a step that kills its worker', () => {
     for (let attempt = 0; attempt < 3; attempt++) {
       for (let i = 0; i < 1500; i++) {
         const { rows } = await all.db.pool.query('select state, attempts from step where id = $1', [r.body.id])
-        if (rows[0].state === 'running' && rows[0].attempts === attempt + 1) break
+        if (rows[0].state === 'running' && rows[0].attempts === attempt) break
         await pause(20)
       }
       all.worker().kill('SIGKILL')
@@ -75,6 +78,81 @@ describe('a step that kills its worker', () => {
     expect((await all.state(job)).tray).toHaveLength(1)
     expect((await all.step(job, { operation: 'facts', inputs: { mesh: [mesh.slot] } })).state).toBe('done')
   }, 240_000)
+})
+
+describe('a server that is killed while a step computes', () => {
+  test('takes its worker along, and the step is done by the next one', async () => {
+    const job = (await all.newJob()).job.id
+    await all.bring(job, 'cube.ply', cubePly(26))
+    const [mesh] = (await all.state(job)).tray
+    all.worker().kill('SIGKILL')
+    const root = fileURLToPath(new URL('../..', import.meta.url))
+    const server = spawn(
+      process.execPath,
+      [
+        '-e',
+        `require('node:child_process').fork(process.argv[1], { stdio: ['ignore', 'ignore', 'inherit', 'ipc'] }).on('message', function () { console.log(this.pid) })`,
+        `${root}.build/worker.js`,
+      ],
+      { env: { ...process.env, DATABASE_URL: all.db.url, OAK_LOG: 'silent', NODE_OPTIONS: '' }, stdio: ['ignore', 'pipe', 'inherit'] },
+    )
+    const worker = Number(await new Promise((resolve) => server.stdout.once('data', resolve)))
+    const step = (await all.call('POST', `/jobs/${job}/steps`, { operation: 'sample', inputs: { mesh: [mesh.slot] }, params: { count: 6_000_000 } }))
+      .body as Step
+    const at = async () => (await all.state(job)).steps.find((s) => s.id === step.id)
+    while ((await at())?.state !== 'running') await pause(20)
+    server.kill('SIGKILL')
+    const there = () => {
+      try {
+        return process.kill(worker, 0)
+      } catch {
+        return false
+      }
+    }
+    const killed = Date.now()
+    while (there() && Date.now() - killed < 20_000) await pause(50)
+    expect(there()).toBe(false)
+    await all.startWorker()
+    const ended = await all.finished(job, step.id)
+    expect([ended.state, ended.problem]).toEqual(['done', null])
+  }, 120_000)
+})
+
+describe('a database that drops all connections', () => {
+  test.each([0, 20, 60, 150, 400, 700, 1500, 2300, 3000])(
+    'ends neither server nor worker, and what was asked for is done (%p ms after it was)',
+    async (wait) => {
+      const job = (await all.newJob()).job.id
+      await all.bring(job, 'cube.ply', cubePly(28 + wait / 1000))
+      const [mesh] = (await all.state(job)).tray
+      const worker = all.worker().pid
+      const step = (
+        await all.call('POST', `/jobs/${job}/steps`, {
+          operation: 'sample',
+          inputs: { mesh: [mesh.slot] },
+          params: { count: wait < 600 ? 400_000 : 3_000_000 },
+        })
+      ).body as Step
+      await pause(wait)
+      const own = new pg.Client({ connectionString: all.db.url })
+      await own.connect()
+      const cut = await own.query('select pg_terminate_backend(pid) from pg_stat_activity where pid <> pg_backend_pid() and backend_type = $1', [
+        'client backend',
+      ])
+      expect(cut.rowCount).toBeGreaterThan(4)
+      await own.end()
+      const answers: number[] = []
+      for (let i = 0; i < 40 && answers.at(-1) !== 200; i++) {
+        answers.push((await all.call('GET', `/jobs/${job}`)).status)
+        await pause(100)
+      }
+      expect(answers.at(-1)).toBe(200)
+      const ended = await all.finished(job, step.id)
+      expect([ended.state, ended.problem, all.worker().pid, all.worker().exitCode]).toEqual(['done', null, worker, null])
+      expect((await all.state(job)).tray).toHaveLength(2)
+    },
+    30_000,
+  )
 })
 
 describe('waiting steps', () => {

@@ -96,6 +96,26 @@ update step set evidence = jsonb_set(evidence, '{quantities}', (
 where exists (select 1 from jsonb_array_elements(evidence->'quantities') e where e ? 'name');
 `,
   },
+  {
+    // the same request twice is one step; a step that stands in the ledger keeps its parent, and its parent stands: so that none is ever its own ancestor
+    name: '006-ledger-order',
+    up: `
+alter table step add request uuid, add asked_after uuid, add attempt uuid;
+create unique index step_request on step (job_id, request);
+create function step_stays() returns trigger language plpgsql as $$
+begin
+  if tg_op = 'UPDATE' and old.chained and (not new.chained or new.parent is distinct from old.parent or new.job_id <> old.job_id) then
+    raise exception 'a step of the ledger keeps its place';
+  end if;
+  if new.chained and (tg_op = 'INSERT' or not old.chained) and new.parent is not null
+    and not exists (select 1 from step p where p.id = new.parent and p.job_id = new.job_id and p.chained and p.id <> new.id) then
+    raise exception 'a step of the ledger stands behind another one';
+  end if;
+  return new;
+end $$;
+create trigger step_stays before insert or update of chained, parent, job_id on step for each row execute function step_stays();
+`,
+  },
 ]
 
 /** Brings the database up to this version of the program. Safe to call at every start; several processes may. */

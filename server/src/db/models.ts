@@ -57,7 +57,13 @@ export class StepRow extends Model<InferAttributes<StepRow>, InferCreationAttrib
   /** where the job stood before the repetition: it goes back there when the repetition fails */
   declare origin: CreationOptional<string | null>
   declare cancel: CreationOptional<boolean>
+  /** the request that made it, and the step behind which it was asked for: the same request twice is one step */
+  declare request: CreationOptional<string | null>
+  declare askedAfter: CreationOptional<string | null>
+  /** how often a worker died of it */
   declare attempts: CreationOptional<number>
+  /** drawn anew each time it begins to run: who does not hold this one must not end the step */
+  declare attempt: CreationOptional<string | null>
   declare progress: CreationOptional<number>
   declare phase: CreationOptional<string>
   declare evidence: CreationOptional<Evidence | null>
@@ -166,7 +172,10 @@ export function defineModels(db: Sequelize): void {
       batch: ref(),
       origin: ref(),
       cancel: flag(),
+      request: ref(),
+      askedAfter: ref(),
       attempts: { type: DataTypes.INTEGER, defaultValue: 0 },
+      attempt: ref(),
       progress: { type: DataTypes.REAL, defaultValue: 0 },
       phase: text(''),
       evidence: DataTypes.JSONB,

@@ -1,3 +1,4 @@
+import { Transaction } from 'sequelize'
 import type { JobState, Role, Step, TrayItem } from '@oak-gauge/contract'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
 import { named } from '@oak-gauge/core/operations/quantities.ts'
@@ -15,8 +16,8 @@ export const aboutStep = (name: string): Pick<Step, 'title' | 'stage' | 'shows'>
   return { title, stage, shows: shows ?? [] }
 }
 
-export async function jobOr404(id: string): Promise<JobRow> {
-  const job = await JobRow.findByPk(id)
+export async function jobOr404(id: string, transaction?: Transaction): Promise<JobRow> {
+  const job = await JobRow.findByPk(id, transaction ? { transaction } : {})
   if (!job) throw new OakError('not-found', 'There is no such job.', { where: id, remedy: 'Go back to the bench.' })
   return job
 }
@@ -28,6 +29,8 @@ export function pathTo(steps: StepRow[], head: string | null): StepRow[] {
   for (let id = head; id;) {
     const s = byId.get(id)
     if (!s) throw new OakError('ledger', 'The ledger names a step that is not there.', { where: id, remedy: 'Restore the database from a backup.' })
+    if (path.length === steps.length)
+      throw new OakError('ledger', 'A step of the ledger is its own ancestor.', { where: id, remedy: 'Restore the database from a backup.' })
     path.push(s)
     id = s.parent
   }
@@ -66,14 +69,18 @@ export interface Ledger {
   slots: Map<string, SlotRow>
 }
 
-export async function loadLedger(jobId: string): Promise<Ledger> {
-  const job = await jobOr404(jobId)
+/** All of one moment: a head of before with steps of after would send the next request behind the wrong step. */
+export async function loadLedger(jobId: string, transaction?: Transaction): Promise<Ledger> {
+  const { sequelize } = JobRow
+  if (!transaction && sequelize) return sequelize.transaction({ isolationLevel: Transaction.ISOLATION_LEVELS.REPEATABLE_READ }, (t) => loadLedger(jobId, t))
+  const within = transaction ? { transaction } : {}
+  const job = await jobOr404(jobId, transaction)
   const [steps, slots] = await Promise.all([
-    StepRow.findAll({ where: { jobId }, order: [['seq', 'ASC']], attributes: { exclude: ['picture'] } }),
-    SlotRow.findAll({ where: { jobId } }),
+    StepRow.findAll({ where: { jobId }, order: [['seq', 'ASC']], attributes: { exclude: ['picture'] }, ...within }),
+    SlotRow.findAll({ where: { jobId }, ...within }),
   ])
   const path = pathTo(steps, job.head)
-  const items = path.length ? await ItemRow.findAll({ where: { stepId: path.map((s) => s.id) } }) : []
+  const items = path.length ? await ItemRow.findAll({ where: { stepId: path.map((s) => s.id) }, ...within }) : []
   return { job, steps, path, tray: trayAfter(path, items), slots: new Map(slots.map((s) => [s.id, s])) }
 }
 

@@ -8,15 +8,16 @@ import { writePlacedMarkers } from '@oak-gauge/core/formats/markers.ts'
 import { writeFieldCsv } from '@oak-gauge/core/formats/table.ts'
 import { transformMesh } from '@oak-gauge/core/shape/mesh.ts'
 import { placePoints } from '@oak-gauge/core/shape/points.ts'
-import { loadArray, readBlob, storeFile } from '../blobs.ts'
+import { loadArray, sendBlob, storeFile } from '../blobs.ts'
 import type { Database } from '../db/connect.ts'
+import { named } from '../download.ts'
 import { ItemRow, type ArrayRef } from '../db/models.ts'
-import { enqueueFile, type Queue } from '../ledger/enqueue.ts'
+import type { Queue } from '../ledger/change.ts'
+import { enqueueFile } from '../ledger/enqueue.ts'
 import { jobOr404, loadLedger, toStep } from '../ledger/state.ts'
 import { unpackItem, type Arrays } from '../worker/pack.ts'
 import type { ScannerKeeper } from '../scanners/keeper.ts'
 import { standing } from '../scanners/summary.ts'
-import { fileName } from './jobs.ts'
 
 const LARGEST_FILE = 2 * 1024 ** 3 + 64 * 1024 ** 2
 
@@ -45,6 +46,7 @@ export function fileRoutes(db: Database, queue: Queue, keeper: ScannerKeeper): R
       setup: query.setup,
       unit: query.unit,
       recordedWith,
+      request: query.request,
     })
     res.status(202).json(toStep(step))
   })
@@ -65,7 +67,7 @@ export function fileRoutes(db: Database, queue: Queue, keeper: ScannerKeeper): R
     const item = await itemOr404(req.params.id)
     const { parts, ending } = await written(db, item, typeof req.query['format'] === 'string' ? req.query['format'] : 'stl')
     res.setHeader('Content-Type', 'application/octet-stream')
-    res.setHeader('Content-Disposition', `attachment; filename="${fileName(item.name)}.${ending}"`)
+    named(res, item.name, ending)
     await pipeline(Readable.from(unhurried(parts)), res)
   })
 
@@ -150,7 +152,7 @@ async function sendArrays(
     for (const e of entries) {
       const id = ids.get(refs[e.name].sha)
       if (!id) throw new OakError('lost', 'Stored numbers are missing from the database.', { remedy: 'Restore the database from a backup.' })
-      yield* readBlob(db.pool, id)
+      yield* sendBlob(db.pool, id)
       const rest = padding(e.length * widths[e.type])
       if (rest) yield new Uint8Array(rest)
     }

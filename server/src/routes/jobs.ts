@@ -1,31 +1,21 @@
 import { Router } from 'express'
-import { Op } from 'sequelize'
-import {
-  headRequest,
-  jobFields,
-  jobPatch,
-  rerunRequest,
-  setupFields,
-  slotPatch,
-  stageStates,
-  currentStage,
-  stepRequest,
-  type JobSummary,
-} from '@oak-gauge/contract'
+import { headRequest, jobFields, jobPatch, rerunRequest, setupFields, slotPatch, stepRequest } from '@oak-gauge/contract'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
 import { ItemRow, JobRow, SetupRow, SlotRow, StepRow } from '../db/models.ts'
-import { cancelStep, dismissStep, enqueueStep, jobIsBusy, moveHead, rerunStep, type Queue } from '../ledger/enqueue.ts'
+import { named } from '../download.ts'
+import { benchCards } from '../ledger/bench.ts'
+import type { Queue } from '../ledger/change.ts'
+import { cancelStep, deleteJob, dismissStep, enqueueStep, moveHead, rerunStep } from '../ledger/enqueue.ts'
 import { recipeOf } from '../ledger/recipe.ts'
-import { jobOr404, jobState, loadLedger, toStep, trayItems } from '../ledger/state.ts'
-import { headlineOf } from '../ledger/headline.ts'
+import { jobOr404, jobState, loadLedger, toStep } from '../ledger/state.ts'
 
 export function jobRoutes(queue: Queue): Router {
   const r = Router()
+  const cards = benchCards()
   const changed = (job: string) => queue.bus.emit({ type: 'changed', job })
 
   r.get('/jobs', async (_req, res) => {
-    const jobs = await JobRow.findAll({ order: [['createdAt', 'ASC']] })
-    res.json(await Promise.all(jobs.map(summary)))
+    res.json(await cards())
   })
   r.post('/jobs', async (req, res) => {
     const job = await JobRow.create(jobFields.parse(req.body))
@@ -44,10 +34,7 @@ export function jobRoutes(queue: Queue): Router {
     res.json(await jobState(job.id))
   })
   r.delete('/jobs/:id', async (req, res) => {
-    const job = await jobOr404(req.params.id)
-    if (await jobIsBusy(job)) throw new OakError('busy', 'A step of this job is still running.', { remedy: 'Cancel it first.' })
-    await job.destroy()
-    await changed(job.id)
+    await deleteJob(queue, req.params.id)
     res.status(204).end()
   })
   r.post('/jobs/:id/setups', async (req, res) => {
@@ -75,7 +62,8 @@ export function jobRoutes(queue: Queue): Router {
     res.status(202).json(toStep(await enqueueStep(queue, req.params.id, stepRequest.parse(req.body))))
   })
   r.post('/jobs/:id/steps/:step/rerun', async (req, res) => {
-    const steps = await rerunStep(queue, req.params.id, req.params.step, rerunRequest.parse(req.body).params)
+    const { params, ...asked } = rerunRequest.parse(req.body)
+    const steps = await rerunStep(queue, req.params.id, req.params.step, params, asked)
     res.status(202).json(steps.map(toStep))
   })
   r.post('/jobs/:id/steps/:step/cancel', async (req, res) => {
@@ -87,55 +75,26 @@ export function jobRoutes(queue: Queue): Router {
     const items = await ItemRow.findAll({ where: { jobId: req.params.id, stepId: req.params.step }, order: [['place', 'ASC']] })
     res.json(items.map((i) => ({ id: i.id, port: i.port, place: i.place })))
   })
+  /** Of what a step made. Never changes. */
+  r.get('/jobs/:id/steps/:step/picture', async (req, res) => {
+    const step = await StepRow.findOne({ where: { id: req.params.step, jobId: req.params.id }, attributes: ['picture'] })
+    if (!step?.picture) throw new OakError('not-found', 'There is no such picture.')
+    res.setHeader('Cache-Control', 'private, max-age=31536000, immutable')
+    res.type('png').send(Buffer.from(step.picture, 'base64'))
+  })
   r.delete('/jobs/:id/steps/:step', async (req, res) => {
     await dismissStep(queue, req.params.id, req.params.step)
     res.status(204).end()
   })
   r.post('/jobs/:id/head', async (req, res) => {
-    await moveHead(queue, req.params.id, headRequest.parse(req.body).step)
+    const { step, after } = headRequest.parse(req.body)
+    await moveHead(queue, req.params.id, step, after)
     res.json(await jobState(req.params.id))
   })
   r.get('/jobs/:id/recipe', async (req, res) => {
     const ledger = await loadLedger(req.params.id)
-    res.setHeader('Content-Disposition', `attachment; filename="${fileName(ledger.job.title)} recipe.json"`)
+    named(res, `${ledger.job.title} recipe`, 'json')
     res.json(await recipeOf(ledger))
   })
   return r
-}
-
-export const fileName = (title: string) =>
-  title
-    .replace(/[^\p{L}\p{N} ._-]+/gu, ' ')
-    .replace(/[^\x20-\x7e]/g, '_')
-    .trim() || 'job'
-
-/** Of the newest step on the path that has one. */
-async function lastPicture(path: StepRow[]): Promise<string | null> {
-  const step = await StepRow.findOne({ where: { id: path.map((s) => s.id), picture: { [Op.ne]: null } }, order: [['seq', 'DESC']], attributes: ['picture'] })
-  return step?.picture ?? null
-}
-
-async function summary(job: JobRow): Promise<JobSummary> {
-  const l = await loadLedger(job.id)
-  const tray = trayItems(l)
-  const path = l.path.map(toStep)
-  const stage = currentStage(stageStates(path, tray, job))
-  return {
-    id: job.id,
-    title: job.title,
-    part: job.part,
-    purpose: job.purpose,
-    tolerance: job.tolerance,
-    surface: job.surface,
-    notes: job.notes,
-    scanner: job.scanner,
-    demo: job.demo,
-    createdAt: job.createdAt.toISOString(),
-    updatedAt: job.updatedAt.toISOString(),
-    stage,
-    headline: headlineOf(stage, path, tray),
-    picture: await lastPicture(l.path),
-    passes: tray.filter((i) => i.role === 'pass').length,
-    busy: l.steps.some((s) => s.state === 'queued' || s.state === 'running'),
-  }
 }

@@ -10,7 +10,8 @@ import { loadArray } from '../blobs.ts'
 import type { Database } from '../db/connect.ts'
 import { ItemRow, SetupRow } from '../db/models.ts'
 import { CalibrationRow, NoteRow, VerificationRow, type ScannerRow } from '../db/scannermodels.ts'
-import type { Queue } from '../ledger/enqueue.ts'
+import { named } from '../download.ts'
+import type { Queue } from '../ledger/change.ts'
 import { loadLedger, type Ledger } from '../ledger/state.ts'
 import { MappingRun } from '../markers/mappingrun.ts'
 import { placementSheet } from '../markers/sheet.ts'
@@ -19,7 +20,6 @@ import { idle, warmEnough } from '../scanners/guards.ts'
 import type { ScannerKeeper } from '../scanners/keeper.ts'
 import { scannerOr404 } from '../scanners/summary.ts'
 import { unpackItem, type Arrays } from '../worker/pack.ts'
-import { fileName } from './jobs.ts'
 
 export function markerRoutes(db: Database, queue: Queue, keeper: ScannerKeeper): Router {
   const r = Router()
@@ -57,7 +57,7 @@ export function markerRoutes(db: Database, queue: Queue, keeper: ScannerKeeper):
 
   /** The state of the mapping, as soon as it is newer than ?after=. */
   r.get('/scanners/:id/mapping', async (req, res) => {
-    const { run } = keeper.of(req.params.id)
+    const { run } = keeper.of((await scannerOr404(req.params.id)).id)
     if (!(run instanceof MappingRun)) return void res.status(204).end()
     res.setHeader('Cache-Control', 'no-store')
     res.json(await run.live(Number(req.query['after'] ?? -1)))
@@ -71,7 +71,7 @@ export function markerRoutes(db: Database, queue: Queue, keeper: ScannerKeeper):
     const item = (await load(db, row)) as Item<Markers>
     const part = await partOf(db, ledger)
     res.setHeader('Content-Type', 'application/pdf')
-    res.setHeader('Content-Disposition', `inline; filename="${fileName(ledger.job.title)} markers.pdf"`)
+    named(res, `${ledger.job.title} markers`, 'pdf', 'inline')
     placementSheet(ledger.job, turned(item.data, item.pose), part).pipe(res)
   })
   return r

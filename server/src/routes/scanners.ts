@@ -15,6 +15,7 @@ import { readBallBarFile, type BallBar } from '@oak-gauge/core/calibrate/ballbar
 import { readPlateFile, type Plate } from '@oak-gauge/core/calibrate/plate.ts'
 import { openLink } from '@oak-gauge/scanners/client.ts'
 import { ArtefactRow, CalibrationRow, NoteRow, ScannerRow, VerificationRow } from '../db/scannermodels.ts'
+import { named } from '../download.ts'
 import { CalibrationRun } from '../scanners/calibrationrun.ts'
 import { certificatePdf } from '../scanners/certificate.ts'
 import { decodeImage } from '../scanners/decode.ts'
@@ -87,12 +88,12 @@ export function scannerRoutes(keeper: ScannerKeeper): Router {
     keeper.changed(row.id)
     res.status(202).json(run.state())
   })
-  r.get('/scanners/:id/run', (req, res) => {
-    const { run } = keeper.of(req.params.id)
+  r.get('/scanners/:id/run', async (req, res) => {
+    const { run } = keeper.of((await scannerOr404(req.params.id)).id)
     res.json(run instanceof CalibrationRun || run instanceof VerificationRun || run instanceof MappingRun ? run.state() : null)
   })
   r.post('/scanners/:id/run/:what', async (req, res) => {
-    const { run } = keeper.of(req.params.id)
+    const { run } = keeper.of((await scannerOr404(req.params.id)).id)
     const { what } = req.params
     if (run instanceof MappingRun) await actOnMapping(run, what, req.body)
     else if (run instanceof CalibrationRun) {
@@ -112,7 +113,7 @@ export function scannerRoutes(keeper: ScannerKeeper): Router {
   })
   /** The newest pair of images with what was found in them, as one container of arrays; 204 when none newer than ?after= came within 5 s. */
   r.get('/scanners/:id/live', async (req, res) => {
-    const { run } = keeper.of(req.params.id)
+    const { run } = keeper.of((await scannerOr404(req.params.id)).id)
     const view = run instanceof CalibrationRun ? await run.live(Number(req.query['after'] ?? 0) || 0) : undefined
     if (!view) return void res.status(204).end()
     const info = new TextEncoder().encode(JSON.stringify({ sequence: view.sequence, state: view.state, sizes: view.sides.map((s) => [s.width, s.height]) }))
@@ -134,7 +135,7 @@ export function scannerRoutes(keeper: ScannerKeeper): Router {
   /** One image of a recorded pair; when both have come they are measured. */
   const halves = new Map<string, { pair: number; name: string; image: ReturnType<typeof decodeImage> }>()
   r.put('/scanners/:id/images', express.raw({ type: () => true, limit: '64mb' }), async (req, res) => {
-    const { run } = keeper.of(req.params.id)
+    const { run } = keeper.of((await scannerOr404(req.params.id)).id)
     const { name, side, pair } = imageQuery.parse(req.query)
     if (!(run instanceof CalibrationRun) || run.over()) throw new OakError('no-run', 'No calibration from files is open.', { remedy: 'Begin one first.' })
     const image = decodeImage(req.body as Buffer, name)
@@ -169,7 +170,7 @@ export function scannerRoutes(keeper: ScannerKeeper): Router {
   r.get('/calibrations/:id/file', async (req, res) => {
     const c = await CalibrationRow.findOne({ where: { id: req.params.id, state: 'done' } })
     if (!c) throw new OakError('not-found', 'There is no such calibration.')
-    res.setHeader('Content-Disposition', `attachment; filename="calibration ${c.at.toISOString().slice(0, 10)}.json"`)
+    named(res, `calibration ${c.at.toISOString().slice(0, 10)}`, 'json')
     res.json({
       format: 'oak-gauge calibration',
       version: 1,
@@ -189,7 +190,7 @@ export function scannerRoutes(keeper: ScannerKeeper): Router {
     const scanner = await scannerOr404(v.scannerId)
     const c = v.calibrationId ? await CalibrationRow.findByPk(v.calibrationId, { attributes: { exclude: ['observations'] } }) : null
     res.setHeader('Content-Type', 'application/pdf')
-    res.setHeader('Content-Disposition', `inline; filename="${scanner.name} verification ${v.at.toISOString().slice(0, 10)}.pdf"`)
+    named(res, `${scanner.name} verification ${v.at.toISOString().slice(0, 10)}`, 'pdf', 'inline')
     certificatePdf(scanner, c, v).pipe(res)
   })
 
@@ -208,7 +209,7 @@ export function scannerRoutes(keeper: ScannerKeeper): Router {
   r.get('/artefacts/:id/file', async (req, res) => {
     const a = await ArtefactRow.findByPk(req.params.id)
     if (!a) throw new OakError('not-found', 'There is no such artefact.')
-    res.setHeader('Content-Disposition', `attachment; filename="${a.certificate.id}.json"`)
+    named(res, a.certificate.id, 'json')
     res.json(a.certificate)
   })
   r.get('/scanners/:id/notes', async (req, res) => {

@@ -252,7 +252,8 @@ export class CalibrationRun implements Run {
     cover(this.view.coverage.right, r.pixels, image.width, image.height)
     this.view.taken++
     this.view.problem = null
-    await this.row.update({ observations: this.observations, celsius: this.room })
+    // a list of its own: of one that is the same and has only grown Sequelize sees no change
+    await this.row.update({ observations: [...this.observations], celsius: this.room })
     this.next(false)
   }
 

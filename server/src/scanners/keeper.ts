@@ -108,10 +108,10 @@ export function keepScanners(bus: Bus, pool: ThreadPool): ScannerKeeper {
 
   const connect = async (e: Entry): Promise<void> => {
     if (stopped || !e.wanted || e.link) return
-    const row = await ScannerRow.findByPk(e.id)
-    if (!row) return
     e.status = e.status === 'lost' ? 'lost' : 'connecting'
     try {
+      const row = await ScannerRow.findByPk(e.id)
+      if (!row) return
       let address = row.address ?? ''
       if (row.standIn) {
         e.standIn ??= startStandIn(

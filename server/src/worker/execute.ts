@@ -12,6 +12,9 @@ import type { ArrayCache } from './cache.ts'
 import type { MadeItem, RunRequest } from './messages.ts'
 import { packValue, unpackItem, type Arrays } from './pack.ts'
 
+/** The step was taken from whoever computed it, or the job does not stand any more where it was computed: what came out must not be kept. */
+export class NotOurs extends Error {}
+
 /** What an executor needs of the runner thread. */
 export type Run = (
   request: Omit<RunRequest, 'id' | 'cancel'>,
@@ -46,6 +49,7 @@ export async function executeStep(db: Database, cache: ArrayCache, step: StepRow
       key,
       made.map((m) => ({ ...plain(m), slotId: null })),
       { evidence: earlier.evidence, milliseconds: 0, picture: earlier.picture, reused: true },
+      ledger.job.head,
     )
     return
   }
@@ -74,12 +78,8 @@ export async function executeStep(db: Database, cache: ArrayCache, step: StepRow
       const display = Object.keys(m.display).length ? await storeAll(db, cache, m.display, transaction) : (source?.display ?? {})
       stored.push({ port: m.port, place: m.place, name: m.item.name, kind: m.item.data.kind, arrays, meta: m.meta, pose: [...m.item.pose], display })
     }
-    await commitIn(transaction, step, op, rows, key, stored, {
-      evidence: result.evidence,
-      milliseconds: result.milliseconds,
-      picture: result.picture,
-      reused: false,
-    })
+    const outcome = { evidence: result.evidence, milliseconds: result.milliseconds, picture: result.picture, reused: false }
+    await commitIn(transaction, step, op, rows, key, stored, outcome, ledger.job.head)
   })
 }
 
@@ -118,11 +118,12 @@ function commit(
   key: string,
   items: Partial<ItemRow>[],
   outcome: Outcome,
+  head: string | null,
 ): Promise<void> {
-  return db.sequelize.transaction((transaction) => commitIn(transaction, step, op, rows, key, items, outcome))
+  return db.sequelize.transaction((transaction) => commitIn(transaction, step, op, rows, key, items, outcome, head))
 }
 
-/** Outputs, their slots, the step and the job's pointer appear together or not at all. */
+/** Outputs, their slots, the step and the job's pointer appear together or not at all. head: where the job stood when it was computed. */
 async function commitIn(
   transaction: Parameters<typeof storeArray>[2],
   step: StepRow,
@@ -131,9 +132,12 @@ async function commitIn(
   key: string,
   items: Partial<ItemRow>[],
   outcome: Outcome,
+  head: string | null,
 ): Promise<void> {
   const job = await JobRow.findByPk(step.jobId, { transaction, lock: true })
   if (!job) throw new OakError('not-found', 'The job was deleted meanwhile.')
+  const mine = await StepRow.count({ where: { id: step.id, state: 'running', attempt: step.attempt }, transaction })
+  if (!mine || (!step.preview && job.head !== head)) throw new NotOurs('the step was taken away, or the job has moved')
   const slots: Record<string, string[]> = {}
   if (!step.preview)
     for (const item of items) {

@@ -1,15 +1,16 @@
+import { randomUUID } from 'node:crypto'
 import PgBoss from 'pg-boss'
 import { QueryTypes } from 'sequelize'
 import { Cancelled, OakError } from '@oak-gauge/core/base/errors.ts'
 import { connect } from '../db/connect.ts'
 import { JobRow, StepRow } from '../db/models.ts'
 import { openBus } from '../events.ts'
-import { QUEUE } from '../ledger/enqueue.ts'
-import { log } from '../log.ts'
+import { QUEUE } from '../ledger/change.ts'
+import { log, tellUnheard } from '../log.ts'
 import { toProblem } from '../problem.ts'
 import { sweepBlobs } from '../blobs.ts'
 import { ArrayCache } from './cache.ts'
-import { executeStep } from './execute.ts'
+import { executeStep, NotOurs } from './execute.ts'
 import { runnerThread } from './thread.ts'
 
 /**
@@ -19,6 +20,7 @@ import { runnerThread } from './thread.ts'
  */
 const url = process.env['DATABASE_URL']
 if (!url) throw new Error('DATABASE_URL is not set')
+tellUnheard()
 const db = await connect(url)
 const bus = await openBus(url, db.pool)
 const boss = new PgBoss({ connectionString: url, max: 4 })
@@ -28,8 +30,11 @@ await boss.createQueue(QUEUE)
 const cache = new ArrayCache(db.pool)
 const runner = runnerThread(url)
 const MAX_ATTEMPTS = 3
+/** ms */
+const LONGEST = 4000
 
 let stopping = false
+let looping = Promise.resolve()
 let wake: () => void = () => undefined
 bus.on('wake', () => wake())
 const cancels = new Map<string, () => void>()
@@ -38,31 +43,40 @@ bus.on('cancel', (step) => cancels.get(step)?.())
 async function loop(): Promise<void> {
   let swept = Date.now()
   while (!stopping) {
-    await putBackOrphans()
-    const [message] = await boss.fetch<{ job: string }>(QUEUE)
-    if (message) {
-      try {
-        await workOn(message.data.job)
-      } catch (e) {
-        log.error({ err: e, job: message.data.job }, 'job')
+    try {
+      await putBackOrphans()
+      const [message] = await boss.fetch<{ job: string }>(QUEUE)
+      if (message) {
+        try {
+          await workOn(message.data.job)
+        } catch (e) {
+          log.error({ err: e, job: message.data.job }, 'job')
+        }
+        await boss.complete(QUEUE, message.id)
+        continue
       }
-      await boss.complete(QUEUE, message.id)
-      continue
-    }
-    if (Date.now() - swept > 3_600_000) {
-      swept = Date.now()
-      const n = await sweepBlobs(db.pool)
-      if (n) log.info({ blobs: n }, 'swept')
-    }
-    await new Promise<void>((resolve) => {
-      const timer = setTimeout(resolve, 1000)
-      wake = () => {
-        clearTimeout(timer)
-        resolve()
+      if (Date.now() - swept > 3_600_000) {
+        swept = Date.now()
+        const n = await sweepBlobs(db.pool)
+        if (n) log.info({ blobs: n }, 'swept')
       }
-    })
+    } catch (e) {
+      // the database is away; what was being done is put back when it is there again
+      log.warn({ err: e }, 'the worker waits for its database')
+    }
+    await idle(1000)
   }
 }
+
+/** Until somebody says that there is work, at most so many ms. */
+const idle = (most: number) =>
+  new Promise<void>((resolve) => {
+    const timer = setTimeout(resolve, most)
+    wake = () => {
+      clearTimeout(timer)
+      resolve()
+    }
+  })
 
 /** Steps marked running whose job nobody holds: their worker died. */
 async function putBackOrphans(): Promise<void> {
@@ -70,17 +84,17 @@ async function putBackOrphans(): Promise<void> {
     await withJobLock(s.jobId, async () => {
       await s.reload()
       if (s.state !== 'running') return
+      await s.update({ attempts: s.attempts + 1 })
       if (s.attempts >= MAX_ATTEMPTS)
         await fail(
           s,
-          new OakError('worker-died', `The step brought the computing process down ${s.attempts} times.`, {
+          new OakError('worker-died', `The step brought the computing process down ${MAX_ATTEMPTS} times.`, {
             remedy: 'Use a coarser setting, or fewer points. The job is as it was before.',
           }),
         )
       else {
         log.warn({ step: s.id }, 'a worker died; its step is run again')
-        await s.update({ state: 'queued' })
-        await boss.send(QUEUE, { job: s.jobId })
+        await putBack(s)
       }
     })
   }
@@ -113,7 +127,13 @@ async function workOn(job: string): Promise<void> {
 }
 
 async function runStep(step: StepRow): Promise<void> {
-  await step.update({ state: 'running', startedAt: new Date(), attempts: step.attempts + 1, progress: 0 })
+  // a cancel may have come just before
+  const attempt = randomUUID()
+  const [begun] = await StepRow.update({ state: 'running', attempt, startedAt: new Date(), progress: 0 }, { where: { id: step.id, state: 'queued' } })
+  if (!begun) return
+  await step.reload()
+  // taken away between the two: its number is not ours to use
+  if (step.attempt !== attempt) return
   await bus.emit({ type: 'changed', job: step.jobId })
   const began = performance.now()
   let said = 0
@@ -132,9 +152,13 @@ async function runStep(step: StepRow): Promise<void> {
         {
           onCancel: (f) => {
             cancels.set(step.id, f)
-            void StepRow.findByPk(step.id).then((s) => {
-              if (s?.cancel) f()
-            })
+            // a cancel that came before anybody listened; a database that is away fails the step by itself
+            StepRow.findByPk(step.id).then(
+              (s) => {
+                if (s?.cancel) f()
+              },
+              () => undefined,
+            )
           },
         },
         onProgress,
@@ -142,7 +166,9 @@ async function runStep(step: StepRow): Promise<void> {
     )
     log.info({ step: step.id, operation: step.operation, milliseconds: Math.round(performance.now() - began) }, 'done')
   } catch (e) {
-    await fail(step, e)
+    // this worker ends, the step does not: the next worker takes it
+    if (stopping || e instanceof NotOurs || toProblem(e).code === 'database-away') await putBack(step)
+    else await fail(step, e)
   } finally {
     cancels.delete(step.id)
     await writing
@@ -150,23 +176,35 @@ async function runStep(step: StepRow): Promise<void> {
   }
 }
 
+/** Another worker, or this one once more, may take it. */
+async function putBack(step: StepRow): Promise<void> {
+  const [back] = await StepRow.update({ state: 'queued', progress: 0 }, { where: { id: step.id, state: 'running', attempt: step.attempt } })
+  if (back) await boss.send(QUEUE, { job: step.jobId })
+}
+
 async function fail(step: StepRow, e: unknown): Promise<void> {
   const problem = toProblem(e)
   if (problem.code === 'internal') log.error({ err: e, cause: (e as Error).cause, step: step.id }, 'step failed')
   else log.info({ step: step.id, code: problem.code }, 'step refused')
-  await step.reload().catch(() => undefined)
-  await step.update({ state: e instanceof Cancelled ? 'cancelled' : 'failed', problem, finishedAt: new Date() })
-  if (!step.batch) return
-  // a repetition that fails leaves the job where it was before
-  await StepRow.update({ state: 'cancelled', finishedAt: new Date() }, { where: { batch: step.batch, state: 'queued' } })
-  if (step.origin) await JobRow.update({ head: step.origin, tip: step.origin }, { where: { id: step.jobId } })
+  await db.sequelize.transaction(async (transaction) => {
+    await JobRow.findByPk(step.jobId, { transaction, lock: true, attributes: ['id'] })
+    const ended = { state: e instanceof Cancelled ? 'cancelled' : 'failed', problem, finishedAt: new Date() } as const
+    const [ours] = await StepRow.update(ended, { where: { id: step.id, state: 'running', attempt: step.attempt }, transaction })
+    if (!ours || !step.batch) return
+    // a repetition that fails leaves the job where it was before
+    await StepRow.update({ state: 'cancelled', finishedAt: new Date() }, { where: { batch: step.batch, state: 'queued' }, transaction })
+    if (step.origin) await JobRow.update({ head: step.origin, tip: step.origin }, { where: { id: step.jobId }, transaction })
+  })
 }
 
+/** Puts back what is being done, and ends; at the latest after LONGEST, whatever hangs. */
 async function stop(): Promise<void> {
   if (stopping) return
   stopping = true
+  setTimeout(() => process.exit(1), LONGEST).unref()
   wake()
-  await runner.close()
+  runner.close()
+  await looping
   await boss.stop({ graceful: false })
   await bus.close()
   await db.close()
@@ -182,4 +220,5 @@ const waiting = await db.sequelize.query<{ job_id: string }>(`select job_id from
 for (const w of waiting) await boss.send(QUEUE, { job: w.job_id })
 process.send?.('ready')
 log.info('worker ready')
-await loop()
+looping = loop()
+await looping

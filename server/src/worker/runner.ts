@@ -1,5 +1,4 @@
 import { parentPort, workerData } from 'node:worker_threads'
-import pg from 'pg'
 import { OakError, inFile } from '@oak-gauge/core/base/errors.ts'
 import type { RunContext } from '@oak-gauge/core/base/run.ts'
 import { operation, runOperation } from '@oak-gauge/core/operations/registry.ts'
@@ -10,6 +9,7 @@ import { makePoints } from '@oak-gauge/core/shape/points.ts'
 import { cadProcess } from '@oak-gauge/cad'
 import { letCollect, threadPool } from '@oak-gauge/threads'
 import { fileSource } from '../blobs.ts'
+import { openPool } from '../db/connect.ts'
 import { toProblem } from '../problem.ts'
 import type { FromRunner, MadeItem, RunRequest } from './messages.ts'
 import { packValue, type Arrays } from './pack.ts'
@@ -19,7 +19,7 @@ import { paint } from './picture.ts'
 const port = parentPort
 if (!port) throw new Error('runner.ts runs as a worker thread only')
 const { url } = workerData as { url: string }
-const db = new pg.Pool({ connectionString: url, max: 2 })
+const db = openPool(url, 2)
 letCollect()
 const pool = threadPool()
 const cad = cadProcess()

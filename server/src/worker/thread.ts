@@ -79,10 +79,9 @@ export function runnerThread(url: string) {
         worker.postMessage({ ...request, id: mine.id, cancel: flag } satisfies RunRequest)
       })
     },
-    async close() {
-      const worker = thread
-      thread = undefined
-      await worker?.terminate()
+    /** What it is at fails with an error of no kind. */
+    close() {
+      if (thread) end(thread, new Error('the worker ends'))
     },
   }
 }

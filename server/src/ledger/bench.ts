@@ -1,0 +1,79 @@
+import { Op, QueryTypes } from 'sequelize'
+import { currentStage, stageStates, type JobSummary } from '@oak-gauge/contract'
+import { JobRow, StepRow } from '../db/models.ts'
+import { headlineOf } from './headline.ts'
+import { loadLedger, toStep, trayItems } from './state.ts'
+
+/**
+ * The cards of all jobs on the bench. A card is made from a job's whole ledger, and remembered as long as nothing of the job has changed: one query
+ * tells for all jobs at once.
+ */
+export function benchCards(): () => Promise<JobSummary[]> {
+  const known = new Map<string, { print: string; card: JobSummary }>()
+  return async () => {
+    const prints = await fingerprints()
+    for (const id of known.keys()) if (!prints.has(id)) known.delete(id)
+    // this answer's own: another one that began earlier may be slower, and remember what it read before a change
+    const cards = new Map<string, JobSummary>()
+    for (const [id, print] of prints) {
+      const k = known.get(id)
+      if (k?.print === print) cards.set(id, k.card)
+    }
+    const work = [...prints].filter(([id]) => !cards.has(id)).values()
+    const some = async () => {
+      for (const [id, print] of work) {
+        const card = await cardOf(id)
+        if (!card) continue
+        cards.set(id, card)
+        known.set(id, { print, card })
+      }
+    }
+    await Promise.all(Array.from({ length: AT_ONCE }, some))
+    return [...prints.keys()].flatMap((id) => cards.get(id) ?? [])
+  }
+}
+/** Ledgers that are read at a time: the pool has others to serve. */
+const AT_ONCE = 3
+
+/** What changes when anything changes that a card shows, by job, in the order of making. */
+async function fingerprints(): Promise<Map<string, string>> {
+  const rows = await JobRow.sequelize?.query<{ id: string; print: string }>(
+    `select j.id, concat_ws(' ', j.head, j.updated_at, count(s.id), count(s.id) filter (where s.state in ('queued', 'running')), max(s.finished_at)) as print
+     from job j left join step s on s.job_id = j.id group by j.id order by j.created_at, j.id`,
+    { type: QueryTypes.SELECT },
+  )
+  return new Map(rows?.map((r) => [r.id, r.print]))
+}
+
+/** Null of a job that was deleted meanwhile. */
+async function cardOf(id: string): Promise<JobSummary | null> {
+  const l = await loadLedger(id).catch(async (e: unknown) => {
+    if (await JobRow.count({ where: { id } })) throw e
+    return null
+  })
+  if (!l) return null
+  const { title, part, purpose, tolerance, surface, notes, scanner, demo, createdAt, updatedAt } = l.job
+  const tray = trayItems(l)
+  const path = l.path.map(toStep)
+  const stage = currentStage(stageStates(path, tray, l.job))
+  return {
+    ...{ id, title, part, purpose, tolerance, surface, notes, scanner, demo },
+    createdAt: createdAt.toISOString(),
+    updatedAt: updatedAt.toISOString(),
+    stage,
+    headline: headlineOf(stage, path, tray),
+    picture: await lastPicture(l.path),
+    passes: tray.filter((i) => i.role === 'pass').length,
+    busy: l.steps.some((s) => s.state === 'queued' || s.state === 'running'),
+  }
+}
+
+/** Where the picture of the newest step on the path lies that has one. */
+async function lastPicture(path: StepRow[]): Promise<string | null> {
+  const step = await StepRow.findOne({
+    where: { id: path.map((s) => s.id), picture: { [Op.ne]: null } },
+    order: [['seq', 'DESC']],
+    attributes: ['id', 'jobId'],
+  })
+  return step && `/api/jobs/${step.jobId}/steps/${step.id}/picture`
+}
