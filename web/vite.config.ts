@@ -6,5 +6,6 @@ export default defineConfig({
   plugins: [react()],
   worker: { format: 'es' },
   build: { outDir: 'dist', emptyOutDir: true, assetsInlineLimit: 0, chunkSizeWarningLimit: 1500 },
-  server: { proxy: { '/api': { target: 'http://127.0.0.1:4180', changeOrigin: true } } },
+  // the page's own host is passed on: the server answers only to pages under its own name
+  server: { proxy: { '/api': { target: 'http://127.0.0.1:4180' } } },
 })

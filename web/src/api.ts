@@ -1,4 +1,5 @@
-import { createApi, fetchBaseQuery } from '@reduxjs/toolkit/query/react'
+import { createApi, fetchBaseQuery, type BaseQueryApi, type FetchArgs } from '@reduxjs/toolkit/query/react'
+import { endOf } from '@oak-gauge/contract'
 import type {
   ArtefactSummary,
   CalibrationDetail,
@@ -19,6 +20,20 @@ import type {
 } from '@oak-gauge/contract'
 import type { CadSurface } from '@oak-gauge/core/base/cad.ts'
 import { progressSlice } from './progress.ts'
+
+/**
+ * A change of a ledger says behind which step the page saw it asked for, so that nobody changes a job unseen by somebody else; and has a number of its own,
+ * so that sent twice it is one.
+ */
+function onLedger<A extends { id: string }, T>(to: (a: A) => { path: string; body: object }) {
+  return async (a: A, { getState }: BaseQueryApi, _options: object, ask: (r: FetchArgs) => ReturnType<ReturnType<typeof fetchBaseQuery>>) => {
+    const { path, body } = to(a)
+    const seen = api.endpoints.job.select(a.id)(getState() as Parameters<ReturnType<typeof api.endpoints.job.select>>[0]).data
+    const after = seen && { after: endOf(seen.head, seen.steps) }
+    const r = await ask({ url: `jobs/${a.id}/${path}`, method: 'POST', body: { ...body, ...after, request: crypto.randomUUID() } })
+    return r.error ? { error: r.error } : { data: r.data as T }
+  }
+}
 
 /** Everything asked of the server. Changes reach the open page by server-sent events (live.ts), which mark these answers as stale. */
 export const api = createApi({
@@ -42,20 +57,21 @@ export const api = createApi({
       query: ({ id, slot, setup }) => ({ url: `jobs/${id}/slots/${slot}`, method: 'PATCH', body: { setup } }),
     }),
     runStep: b.mutation<Step, { id: string; request: StepRequest }>({
-      query: ({ id, request }) => ({ url: `jobs/${id}/steps`, method: 'POST', body: request }),
+      queryFn: onLedger(({ request }) => ({ path: 'steps', body: request })),
       onQueryStarted: ({ id }, sent) => entered(id, sent),
     }),
     rerunStep: b.mutation<Step[], { id: string; step: string; params: Record<string, unknown> }>({
-      query: ({ id, step, params }) => ({ url: `jobs/${id}/steps/${step}/rerun`, method: 'POST', body: { params } }),
+      queryFn: onLedger(({ step, params }) => ({ path: `steps/${step}/rerun`, body: { params } })),
       onQueryStarted: ({ id }, sent) => entered(id, sent),
     }),
     cancelStep: b.mutation<void, { id: string; step: string }>({ query: ({ id, step }) => ({ url: `jobs/${id}/steps/${step}/cancel`, method: 'POST' }) }),
     dismissStep: b.mutation<void, { id: string; step: string }>({ query: ({ id, step }) => ({ url: `jobs/${id}/steps/${step}`, method: 'DELETE' }) }),
     moveHead: b.mutation<JobState, { id: string; step: string | null }>({
-      query: ({ id, step }) => ({ url: `jobs/${id}/head`, method: 'POST', body: { step } }),
+      queryFn: onLedger(({ step }) => ({ path: 'head', body: { step } })),
       onQueryStarted: async ({ id }, { dispatch, queryFulfilled }) => {
         const answer = await queryFulfilled.catch(() => undefined)
-        if (answer) dispatch(api.util.updateQueryData('job', id, () => answer.data))
+        // refused: what the page shows is of before
+        dispatch(answer ? api.util.updateQueryData('job', id, () => answer.data) : api.util.invalidateTags([{ type: 'Job', id }]))
       },
     }),
     scanners: b.query<ScannerSummary[], void>({ query: () => 'scanners', providesTags: ['Scanners'] }),
@@ -100,16 +116,25 @@ export const api = createApi({
   }),
 })
 
-/** What was taken on is under way from the answer on, though the page's ledger may be of before it: nobody presses a second time in between. */
-async function entered(job: string, { dispatch, queryFulfilled }: { dispatch: (a: never) => unknown; queryFulfilled: Promise<unknown> }): Promise<void> {
-  if (
-    await queryFulfilled.then(
-      () => false,
-      () => true,
+/**
+ * What was taken on is under way from the answer on, though the page's ledger may be of before it: nobody presses a second time in between, and what is
+ * asked for next is asked for behind it. What was refused may have been asked for on a ledger of before: it is fetched again.
+ */
+async function entered(
+  job: string,
+  { dispatch, queryFulfilled }: { dispatch: (a: never) => unknown; queryFulfilled: Promise<{ data: Step | Step[] }> },
+): Promise<void> {
+  const answer = await queryFulfilled.catch(() => undefined)
+  if (answer) {
+    dispatch(progressSlice.actions.asked({ job, at: Date.now() }) as never)
+    const made = [answer.data].flat()
+    dispatch(
+      api.util.updateQueryData('job', job, (state) => {
+        const steps = state.steps as Step[]
+        return { ...(state as JobState), steps: [...steps, ...made.filter((m) => !steps.some((s) => s.id === m.id))] }
+      }) as never,
     )
-  )
-    return
-  dispatch(progressSlice.actions.asked({ job, at: Date.now() }) as never)
+  }
   dispatch(api.util.invalidateTags([{ type: 'Job', id: job }]) as never)
 }
 

@@ -17,6 +17,25 @@ describe('Align', () => {
     await click('Align by shape')
     expect(sent[0].body).toEqual({ operation: 'align-shape', inputs: { anchor: [uuid(1), uuid(2)], loose: [uuid(3)] } })
   })
+  test('refused because the job has gone on: said, and asked for once more where it stands now', async () => {
+    const gone = { code: 'moved-on', message: 'The job has gone on meanwhile: “Strays” came in between.', where: '', remedy: 'Ask again.' }
+    let first = true
+    const sent = fakeServer((s) => {
+      if (s.method !== 'POST') return undefined
+      const answer = first ? { status: 409, body: gone } : { status: 202, body: step('align-shape') }
+      first = false
+      return answer
+    })
+    show(<AlignCard go={go} />, jobOf(passes), 'Align')
+    await click('Align by shape')
+    expect(await screen.findByText(/“Strays” came in between/)).toBeTruthy()
+    await click('Go on from there')
+    const asked = sent.filter((s) => s.method === 'POST')
+    expect(asked).toHaveLength(2)
+    expect(asked[1].body).toEqual(asked[0].body)
+    expect(asked[1].asked.request).not.toBe(asked[0].asked.request)
+    expect(screen.queryByText(/came in between/)).toBeNull()
+  })
   test('by pairs: three are needed; the fit shows while they are picked, and a line of places is told', async () => {
     const sent = fakeServer(() => ({ body: step('align-pairs') }))
     show(<AlignCard go={go} />, jobOf(passes), 'Align')

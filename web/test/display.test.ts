@@ -1,7 +1,7 @@
 /** @jest-environment ./web/test/browser-env.mjs */
 import { describe, expect, jest, test } from '@jest/globals'
 import { packHeader } from '@oak-gauge/contract'
-import { displayOf } from '../src/view/display.ts'
+import { displayOf, forgetPreview, previewOf } from '../src/view/display.ts'
 
 /** A container with one number, as the server sends it. */
 function container(v: number): ArrayBuffer {
@@ -43,5 +43,44 @@ describe('what the screen shows of an item', () => {
     expect(asked.length).toBe(before)
     await displayOf('i2')
     expect(asked.length).toBe(before + 1)
+  })
+})
+
+describe('a preview', () => {
+  const left: string[] = []
+  /** The server: answers when it is let, and not at all to who has hung up. */
+  let answer = (): void => undefined
+  const serve = () => {
+    globalThis.fetch = jest.fn((url: unknown, init?: RequestInit) => {
+      left.push(String(url))
+      return new Promise<Response>((resolve, reject) => {
+        init?.signal?.addEventListener('abort', () => reject(new Error('aborted')))
+        answer = () => resolve(/items$/.test(String(url)) ? Response.json([{ id: 'i1', port: 'passes', place: 0 }]) : new Response(container(1)))
+      })
+    })
+  }
+  const asked = async (url: string) => {
+    while (left.at(-1) !== url) await new Promise((r) => setTimeout(r))
+  }
+  test('that is forgotten while it is read is not asked for any more, and nobody is told of an error', async () => {
+    serve()
+    const read = previewOf('j', 's1', () => 'slot')
+    await asked('/api/jobs/j/steps/s1/items')
+    answer()
+    await asked('/api/items/i1/display')
+    forgetPreview('s1')
+    expect(await read).toBeNull()
+    const before = left.length
+    // nor one that is drawn only after it was forgotten
+    expect(await previewOf('j', 's1', () => 'slot')).toBeNull()
+    expect(left.length).toBe(before)
+  })
+  test('that cannot be read says so', async () => {
+    globalThis.fetch = jest.fn(() => Promise.reject(new Error('no connection')))
+    await expect(previewOf('j', 's2', () => 'slot')).rejects.toThrow('no connection')
+    globalThis.fetch = jest.fn((url: unknown) =>
+      Promise.resolve(/items$/.test(String(url)) ? Response.json([{ id: 'i1', port: 'passes', place: 0 }]) : new Response(null, { status: 404 })),
+    )
+    await expect(previewOf('j', 's2', () => 'slot')).rejects.toThrow('404')
   })
 })

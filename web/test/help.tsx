@@ -106,7 +106,9 @@ function shownPoints(): Uint8Array {
 export interface Sent {
   method: string
   path: string
+  /** without what a request says of itself */
   body: any
+  asked: { after?: string | null; request?: string }
 }
 
 /** Answers every request as told; what was asked is kept. */
@@ -116,7 +118,9 @@ export function fakeServer(answer: (s: Sent) => { status?: number; body?: unknow
     if (typeof input === 'string') return new Response(shownPoints() as BodyInit)
     const r = input as Request
     const text = await r.text()
-    const s = { method: r.method, path: new URL(r.url).pathname.replace('/api/', '') + new URL(r.url).search, body: text ? JSON.parse(text) : undefined }
+    const { after, request, ...body } = (text ? JSON.parse(text) : {}) as Record<string, any>
+    const path = new URL(r.url).pathname.replace('/api/', '') + new URL(r.url).search
+    const s = { method: r.method, path, body: text ? body : undefined, asked: { ...(after === undefined ? {} : { after }), request } }
     sent.push(s)
     const a = answer(s) ?? { body: s.path === 'scanners' || s.path === 'artefacts' ? [] : {} }
     if (a.status === 204) return new Response(null, { status: 204 })

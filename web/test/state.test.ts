@@ -168,6 +168,41 @@ describe('a change that was sent', () => {
     expect(asking()).toBe(false)
     open.unsubscribe()
   })
+  test('says behind which step the page saw it asked for; what was taken on counts at once, what was refused is looked at again', async () => {
+    const asked: { path: string; body: { after?: string | null; request?: string } }[] = []
+    let status = 202
+    let looks = 0
+    globalThis.fetch = jest.fn(async (input: unknown) => {
+      const r = input as Request
+      const text = await r.text()
+      if (r.method === 'GET') looks++
+      else asked.push({ path: new URL(r.url).pathname, body: JSON.parse(text) as { after?: string | null; request?: string } })
+      const made = { id: `s${asked.length}`, state: 'queued', preview: false }
+      const body = r.method === 'GET' ? { head: 'h', steps: [{ id: 'h', state: 'done', preview: false }] } : made
+      return new Response(JSON.stringify(body), { status: r.method === 'GET' ? 200 : status, headers: { 'content-type': 'application/json' } })
+    })
+    const open = store.dispatch(api.endpoints.job.initiate('w'))
+    await open
+    const run = () => store.dispatch(api.endpoints.runStep.initiate({ id: 'w', request: { operation: 'strays', inputs: {} } }))
+    await Promise.all([run(), run()])
+    // two on one ledger: the server takes one of them
+    expect(asked.map((a) => a.body.after)).toEqual(['h', 'h'])
+    expect(new Set(asked.map((a) => a.body.request)).size).toBe(2)
+    await new Promise((r) => setTimeout(r, 20))
+    asked.length = 0
+    await run()
+    await run()
+    expect(asked.map((a) => a.body.after)).toEqual(['h', 's1'])
+    await new Promise((r) => setTimeout(r, 20))
+    const before = looks
+    status = 409
+    await store.dispatch(api.endpoints.moveHead.initiate({ id: 'w', step: null }))
+    await store.dispatch(api.endpoints.rerunStep.initiate({ id: 'w', step: 'h', params: {} }))
+    await new Promise((r) => setTimeout(r, 20))
+    expect(asked.slice(2).map((a) => a.path)).toEqual(['/api/jobs/w/head', '/api/jobs/w/steps/h/rerun'])
+    expect(looks).toBeGreaterThan(before)
+    open.unsubscribe()
+  })
   test('refused, it is over at once', async () => {
     globalThis.fetch = jest.fn(() => Promise.resolve(new Response('{"message":"no"}', { status: 409, headers: { 'content-type': 'application/json' } })))
     await store.dispatch(api.endpoints.runStep.initiate({ id: 'k', request: { operation: 'strays', inputs: {} } }))

@@ -10,7 +10,7 @@ export function JobCard({ job, onDelete }: { job: JobSummary; onDelete(): void }
   return (
     <div className="jobcard">
       <Link to={`/jobs/${job.id}`} style={{ color: 'inherit', textDecoration: 'none' }} aria-label={job.title}>
-        <div className="picture">{job.picture ? <img alt="" src={`data:image/png;base64,${job.picture}`} /> : <span>no picture yet</span>}</div>
+        <div className="picture">{job.picture ? <img alt="" src={job.picture} /> : <span>no picture yet</span>}</div>
         <div className="words">
           <div className="row">
             <h2>{job.title}</h2>

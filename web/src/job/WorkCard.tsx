@@ -53,7 +53,12 @@ export function StepProblem({ of }: { of: RunningStep }) {
   if (!of.problem) return null
   return (
     <ProblemBox problem={of.problem}>
-      <div>
+      <div style={{ display: 'flex', gap: 8 }}>
+        {of.again && (
+          <Button size="small" onClick={of.again}>
+            Go on from there
+          </Button>
+        )}
         <Button size="small" onClick={of.forget}>
           Close
         </Button>

@@ -2,7 +2,7 @@ import { useEffect, useMemo, useState } from 'react'
 import { SWATCHES, type TrayItem } from '@oak-gauge/contract'
 import { shownByDefault, useOpenJob } from '../job/useJob.ts'
 import { useAppSelector } from '../store.ts'
-import { displayOf, type Arrays } from './display.ts'
+import { displayOf, previewOf, type Arrays } from './display.ts'
 import type { Shown } from './objects.ts'
 
 const MESH = [176, 164, 146] as const
@@ -74,17 +74,13 @@ export function useShown(): { shown: Shown[]; waiting: number; failed: boolean }
       return
     }
     let live = true
-    void (async () => {
-      const r = await fetch(`/api/jobs/${state.job.id}/steps/${previewStep.id}/items`)
-      const items = (await r.json()) as { id: string; port: string; place: number }[]
-      const gone = new Map<string, Uint8Array>()
-      for (const i of items) {
-        const slot = previewStep.inputs[i.port]?.[i.place]
-        const arrays = await displayOf(i.id)
-        if (slot && arrays['gone']) gone.set(slot, arrays['gone'] as Uint8Array)
-      }
-      if (live) setPreview({ step: previewStep.id, gone })
-    })()
+    previewOf(state.job.id, previewStep.id, (port, place) => previewStep.inputs[port]?.[place])
+      .then((gone) => {
+        if (live && gone) setPreview({ step: previewStep.id, gone })
+      })
+      .catch(() => {
+        if (live) setFailed(true)
+      })
     return () => {
       live = false
     }

@@ -107,6 +107,7 @@ export function CheckPart({ head, onPlan, go }: { head: ReactNode; onPlan(): voi
           <h3>Found</h3>
           <Numbers step={joined} limit={6} />
           <Warnings step={joined} />
+          {along(joined.inputs) && <p className="hint">Laid on the plan along with the map: {along(joined.inputs)}. Stepping back takes all of it back.</p>}
           <div className="list">
             <table className="numbers">
               <thead>
@@ -118,6 +119,7 @@ export function CheckPart({ head, onPlan, go }: { head: ReactNode; onPlan(): voi
               <tbody>
                 {joined.evidence?.quantities
                   .filter((q) => q.id === 'beside-its-place')
+                  .sort((a, b) => byNumber.compare(a.of ?? '', b.of ?? ''))
                   .map((q) => (
                     <tr key={q.of}>
                       <th>{q.of}</th>
@@ -134,4 +136,9 @@ export function CheckPart({ head, onPlan, go }: { head: ReactNode; onPlan(): voi
   )
 }
 
+/** Markers by their number: 2 before 10. */
+const byNumber = new Intl.Collator('en', { numeric: true })
+const along = ({ passes = [], maps = [] }: Record<string, string[]>) =>
+  [count(passes, 'pass', 'passes'), count(maps, 'other map', 'other maps')].filter(Boolean).join(' and ')
+const count = (of: string[], one: string, many: string) => of.length && `${of.length} ${of.length === 1 ? one : many}`
 const far = (a: readonly number[], b: readonly number[]) => Math.hypot(a[0] - b[0], a[1] - b[1], a[2] - b[2])
