@@ -10,6 +10,8 @@ const entries = {
   brokenreader: 'bench/src/brokenreader.ts',
   oak: 'cli/src/main.ts',
   server: 'server/src/main.ts',
+  http: 'server/src/http.ts',
+  sessions: 'server/src/sessions/main.ts',
   worker: 'server/src/worker/main.ts',
   runner: 'server/src/worker/runner.ts',
   seed: 'server/src/seed.ts',

@@ -1,106 +1,120 @@
 import { fork, type ChildProcess } from 'node:child_process'
+import { mkdtempSync, rmSync } from 'node:fs'
+import { tmpdir } from 'node:os'
+import { join } from 'node:path'
 import { fileURLToPath } from 'node:url'
-import PgBoss from 'pg-boss'
-import { buildApp } from './app.ts'
-import { threadPool } from '@oak-gauge/threads'
 import { connect } from './db/connect.ts'
-import { CalibrationRow } from './db/scannermodels.ts'
-import { openBus } from './events.ts'
-import { QUEUE } from './ledger/change.ts'
 import { log, tellUnheard } from './log.ts'
+import { claim, freePort, isFree, SetupError, startCluster, type Cluster } from './postgres.ts'
 import { stockShelf } from './scanners/demo.ts'
-import { keepScanners } from './scanners/keeper.ts'
-import { freePort, isFree, SetupError, startCluster, type Cluster } from './postgres.ts'
 
-/** What ./start runs: database, server, worker, demo. Ends all of them with Ctrl-C. */
+/**
+ * What ./start runs: it starts the database, the web server, the process that keeps the scanners, and a worker; starts anew what dies; and ends all of
+ * them with Ctrl-C. It does nothing else, so that nothing in it can go wrong.
+ */
 const here = fileURLToPath(new URL('.', import.meta.url))
 const root = fileURLToPath(new URL('..', import.meta.url))
-
-/** ms */
-const SILENT = 300_000
+/** ms between two looks at the database, and a pause before what ended at once is started again */
+const LOOK = 1000
+const PAUSE = 1000
 
 async function main(): Promise<void> {
   tellUnheard()
+  const own = !process.env['DATABASE_URL']
+  const throwaway = process.env['OAK_THROWAWAY'] === '1'
+  const claimed = own && !throwaway ? claim(root) : undefined
+  if (claimed?.by) {
+    process.stdout.write(`\nOak Gauge is running already:  ${claimed.by}\n`)
+    return
+  }
   let cluster: Cluster | undefined
-  if (!process.env['DATABASE_URL']) {
-    cluster = await startCluster({ root, throwaway: process.env['OAK_THROWAWAY'] === '1' })
+  if (own) {
+    cluster = await startCluster({ root, throwaway })
     process.env['DATABASE_URL'] = cluster.url
   }
-  const url = process.env['DATABASE_URL']
+  const url = process.env['DATABASE_URL'] as string
+  const demo = process.env['OAK_DEMO'] !== 'none'
   const db = await connect(url)
-  const boss = new PgBoss({ connectionString: url, max: 4 })
-  boss.on('error', (e) => log.error({ err: e }, 'queue'))
-  await boss.start()
-  await boss.createQueue(QUEUE)
-  const bus = await openBus(url, db.pool)
-  let stopping = false
-  let worker: ChildProcess | undefined
-  const startWorker = () => {
-    const began = Date.now()
-    worker = fork(`${here}worker.js`, { stdio: ['ignore', 'inherit', 'inherit', 'ipc'], env: process.env })
-    worker.on('exit', (code) => {
-      if (stopping) return
-      log.warn({ code }, 'the worker ended; starting another')
-      setTimeout(startWorker, Date.now() - began < 5000 ? 2000 : 0)
-    })
-  }
-  startWorker()
+  if (demo) await stockShelf()
+  await db.close()
+
   const wanted = Number(process.env['PORT'] ?? 4180)
   const port = (await isFree(wanted)) ? wanted : await freePort()
   if (port !== wanted) process.stdout.write(`Port ${wanted} is in use by another program.\n`)
   const host = process.env['HOST'] ?? '127.0.0.1'
-  // measuring images and solving calibrations must not hold up the server
-  const pool = threadPool()
-  const keeper = keepScanners(bus, pool)
-  const demo = process.env['OAK_DEMO'] !== 'none'
-  if (demo) await stockShelf()
-  // what was open when the server ended stays readable, but cannot go on
-  await CalibrationRow.update({ state: 'cancelled' }, { where: { state: 'open' } })
-  await keeper.refresh()
-  const app = buildApp(db, { boss, bus }, keeper, `${root}web/dist`)
-  const server = app.listen(port, host, (error) => {
-    if (error) {
-      process.stderr.write(`The server cannot listen on ${host}:${port}: ${error.message}\n`)
-      void stop(1)
-      return
-    }
-    process.stdout.write(`\nOak Gauge is ready:  http://${host}:${port}\n(Ctrl-C ends it; nothing is lost by that.)\n`)
-  })
-  server.requestTimeout = 0
-  // an upload or a download may take long, but not be silent for so long
-  server.setTimeout(SILENT, (socket) => socket.destroy())
-  const stop = async (code: number) => {
+  const folder = mkdtempSync(join(tmpdir(), 'oak-gauge-'))
+  const env = { ...process.env, PORT: String(port), HOST: host, OAK_SESSIONS: join(folder, 'sessions') }
+
+  const children = new Map<string, ChildProcess>()
+  let stopping = false
+  /** Starts a process and, whenever it ends, another one. */
+  const keep = (name: string, onReady: () => void = () => undefined): void => {
+    const began = Date.now()
+    const child = fork(`${here}${name}.js`, { stdio: ['ignore', 'inherit', 'inherit', 'ipc'], env })
+    children.set(name, child)
+    child.once('message', onReady)
+    child.on('exit', (code, signal) => {
+      if (stopping) return
+      // nobody else can help: the address is not to be had
+      if (code === 2) return void stop(1)
+      log.warn({ name, code, signal }, 'a process ended; starting another')
+      setTimeout(() => !stopping && keep(name), Date.now() - began < 5000 ? PAUSE : 0)
+    })
+  }
+  const stop = async (code: number): Promise<void> => {
     if (stopping) return
     stopping = true
-    server.closeAllConnections()
-    server.close()
-    keeper.stop()
-    worker?.kill('SIGTERM')
-    await new Promise<void>((resolve) => {
-      if (!worker || worker.exitCode !== null) resolve()
-      else {
-        worker.on('exit', () => resolve())
-        setTimeout(() => {
-          worker?.kill('SIGKILL')
-          resolve()
-        }, 5000).unref()
-      }
-    })
-    await boss.stop({ graceful: false })
-    await bus.close()
-    await db.close()
+    clearInterval(watch)
+    await Promise.all([...children.values()].map(ended))
+    rmSync(folder, { recursive: true, force: true })
     cluster?.stop()
+    claimed?.give()
     process.exit(code)
   }
   process.on('SIGINT', () => void stop(0))
   process.on('SIGTERM', () => void stop(0))
-  if (demo) {
-    // a process of its own: making the demo computes for half a minute, and the server must answer meanwhile
-    const seed = fork(`${here}seed.js`, { stdio: ['ignore', 'inherit', 'inherit', 'ipc'], env: process.env })
-    seed.on('exit', (code) => {
-      if (code && !stopping) process.stderr.write('The demo jobs could not all be made; see the log above.\n')
+  // a database that died is started again on its own port; the other processes find it there
+  const watch = setInterval(() => {
+    if (stopping || !cluster || cluster.runs()) return
+    log.error('the database ended; starting it again')
+    try {
+      cluster.startAgain()
+    } catch (e) {
+      log.error({ err: e }, 'the database does not start')
+    }
+  }, LOOK)
+
+  keep('sessions')
+  keep('worker')
+  keep('http', () => {
+    const address = `http://${host}:${port}`
+    claimed?.tell(address)
+    process.stdout.write(`\nOak Gauge is ready:  ${address}\n(Ctrl-C ends it; nothing is lost by that.)\n`)
+  })
+  // a process of its own: making the demo computes for half a minute. Broken off, it goes on with the job it was at.
+  const seed = (left: number): void => {
+    const child = fork(`${here}seed.js`, { stdio: ['ignore', 'inherit', 'inherit', 'ipc'], env })
+    children.set('seed', child)
+    child.on('exit', (code) => {
+      if (code === 0 || stopping) return
+      if (left) setTimeout(() => !stopping && seed(left - 1), 2 * PAUSE)
+      else process.stderr.write('The demo jobs could not all be made; see the log above.\n')
     })
   }
+  if (demo) seed(3)
+}
+
+/** Tells a process to end, and waits until it has; one that does not is killed. */
+function ended(child: ChildProcess): Promise<void> {
+  if (child.exitCode !== null || child.signalCode !== null) return Promise.resolve()
+  return new Promise((resolve) => {
+    const hard = setTimeout(() => child.kill('SIGKILL'), 5000)
+    child.once('exit', () => {
+      clearTimeout(hard)
+      resolve()
+    })
+    child.kill('SIGTERM')
+  })
 }
 
 main().catch((e: unknown) => {

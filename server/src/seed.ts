@@ -22,6 +22,7 @@ process.on('disconnect', () => process.exit(1))
 const db = await connect(url)
 const bus = await openBus(url, db.pool)
 const boss = new PgBoss({ connectionString: url, max: 2 })
+boss.on('error', (e) => log.error({ err: e }, 'queue'))
 await boss.start()
 await boss.createQueue(QUEUE)
 const queue = { boss, bus }

@@ -11,6 +11,7 @@ import { openBus } from '../src/events.ts'
 import { QUEUE } from '../src/ledger/change.ts'
 import { startCluster } from '../src/postgres.ts'
 import { keepScanners } from '../src/scanners/keeper.ts'
+import { sessionsHere } from '../src/sessions/door.ts'
 import { threadPool } from '@oak-gauge/threads'
 
 const root = fileURLToPath(new URL('../..', import.meta.url))
@@ -30,8 +31,9 @@ export async function startAll() {
   const pool = threadPool(2, `${root}.build/thread.js`)
   const bus = await openBus(cluster.url, db.pool)
   const keeper = keepScanners(bus, pool)
+  const queue = { boss, bus }
   const server: Server = await new Promise((resolve) => {
-    const s = buildApp(db, { boss, bus }, keeper).listen(0, '127.0.0.1', () => resolve(s))
+    const s = buildApp(db, queue, sessionsHere(db, queue, keeper)).listen(0, '127.0.0.1', () => resolve(s))
   })
   const url = `http://127.0.0.1:${(server.address() as AddressInfo).port}`
   let worker: ChildProcess | undefined
@@ -91,7 +93,7 @@ export async function startAll() {
     },
     async stop() {
       worker?.kill('SIGKILL')
-      keeper.stop()
+      await keeper.stop()
       await pool.close()
       server.closeAllConnections()
       server.close()

@@ -116,6 +116,21 @@ end $$;
 create trigger step_stays before insert or update of chained, parent, job_id on step for each row execute function step_stays();
 `,
   },
+  {
+    // what goes on with a scanner outlives every process; one at a time with each. What was open in an older program cannot go on.
+    name: '007-sessions',
+    up: `
+create table session (
+  id uuid primary key default gen_random_uuid(), kind text not null, scanner_id uuid not null references scanner on delete cascade,
+  job_id uuid references job on delete cascade, state text not null default 'open', holder uuid not null, options jsonb not null,
+  progress jsonb not null default '{}', problem jsonb, created_at timestamptz not null default now(), ended_at timestamptz);
+create unique index session_open on session (scanner_id) where state = 'open';
+create table session_chunk (
+  session_id uuid not null references session on delete cascade, n int not null, data bytea not null, primary key (session_id, n));
+alter table session_chunk alter column data set storage external;
+update calibration set state = 'cancelled' where state = 'open';
+`,
+  },
 ]
 
 /** Brings the database up to this version of the program. Safe to call at every start; several processes may. */

@@ -5,6 +5,7 @@ import type { Stereo } from '@oak-gauge/core/calibrate/camera.ts'
 import type { Judgement } from '@oak-gauge/core/calibrate/judge.ts'
 import type { Plate } from '@oak-gauge/core/calibrate/plate.ts'
 import type { ScannerSpec } from '@oak-gauge/core/scanner/spec.ts'
+import type { Problem } from '@oak-gauge/contract'
 
 export class ScannerRow extends Model<InferAttributes<ScannerRow>, InferCreationAttributes<ScannerRow>> {
   declare id: CreationOptional<string>
@@ -68,6 +69,22 @@ export class NoteRow extends Model<InferAttributes<NoteRow>, InferCreationAttrib
   declare text: string
 }
 
+/** What goes on with a scanner: asked for, how far it is, how it ended. Frames that it recorded are in session_chunk. */
+export class SessionRow extends Model<InferAttributes<SessionRow>, InferCreationAttributes<SessionRow>> {
+  declare id: CreationOptional<string>
+  declare kind: 'calibration' | 'verification' | 'mapping'
+  declare scannerId: string
+  declare jobId: CreationOptional<string | null>
+  declare state: CreationOptional<'open' | 'done' | 'cancelled' | 'failed'>
+  /** the process that leads it: another one that thinks so has lost it */
+  declare holder: string
+  declare options: object
+  declare progress: CreationOptional<object>
+  declare problem: CreationOptional<Problem | null>
+  declare createdAt: CreationOptional<Date>
+  declare endedAt: CreationOptional<Date | null>
+}
+
 export function defineScannerModels(db: Sequelize): void {
   const options = { sequelize: db, underscored: true, freezeTableName: true, timestamps: false }
   const uuid = () => ({ type: DataTypes.UUID, primaryKey: true, defaultValue: DataTypes.UUIDV4 })
@@ -124,4 +141,20 @@ export function defineScannerModels(db: Sequelize): void {
     { ...options, tableName: 'verification' },
   )
   NoteRow.init({ id: uuid(), scannerId: UUID, at: now(), text: TEXT }, { ...options, tableName: 'scanner_note' })
+  SessionRow.init(
+    {
+      id: uuid(),
+      kind: TEXT,
+      scannerId: UUID,
+      jobId: UUID,
+      state: { type: TEXT, defaultValue: 'open' },
+      holder: UUID,
+      options: JSONB,
+      progress: { type: JSONB, defaultValue: {} },
+      problem: JSONB,
+      createdAt: now(),
+      endedAt: DATE,
+    },
+    { ...options, tableName: 'session' },
+  )
 }

@@ -13,11 +13,13 @@ import { makeTracker, widestAngle, type Tracked, type Tracker } from '@oak-gauge
 import type { LinkFrame, MappedMarker, MappingRun as RunView } from '@oak-gauge/contract'
 import { storeFile } from '../blobs.ts'
 import type { Database } from '../db/connect.ts'
-import type { ScannerRow } from '../db/scannermodels.ts'
+import type { ScannerRow, SessionRow } from '../db/scannermodels.ts'
 import type { Queue } from '../ledger/change.ts'
 import { enqueueFile } from '../ledger/enqueue.ts'
 import { toProblem } from '../problem.ts'
-import type { Run, ScannerKeeper } from '../scanners/keeper.ts'
+import type { ScannerKeeper } from '../scanners/keeper.ts'
+import { FrameLog, rounded, storedFrames, type MarkerFrame } from '../sessions/framelog.ts'
+import { openSession, Session } from '../sessions/session.ts'
 import { emptyView, middleDistance } from './mappingview.ts'
 import { movedBody, pathPose, type HandMove } from './path.ts'
 import { benchOf, onStage, slide, type Stage } from './stage.ts'
@@ -46,76 +48,88 @@ const MOST_FRAMES = 12_000
 const PATH_SECONDS = 18
 const STEP = 60
 
+interface Progress {
+  phase: 'recording' | 'held' | 'solving'
+  /** as it stands after markers were knocked against */
+  stage: Stage | null
+}
+
 /**
  * The markers of one setup, recorded by themselves: frames are tracked as they come, solved every second or so on another thread, and kept;
  * at the end the recording becomes a file of the job, and a step of its ledger makes the map from it. The step can be repeated with other settings.
  */
-export class MappingRun implements Run {
+export class MappingRun extends Session<RunView, Progress> {
   readonly kind = 'mapping'
-  private readonly keeper: ScannerKeeper
-  private readonly scanner: ScannerRow
   private readonly db: Database
   private readonly queue: Queue
   private readonly o: MappingOptions
   private readonly tracker: Tracker
-  private readonly view: RunView
-  private readonly frames: { time: number; markers: number[] }[] = []
+  private readonly frames: MarkerFrame[] = []
+  private frameLog: FrameLog
   private last: Tracked | undefined
   private solved: SolvedMap | undefined
   /** map as tracked to map as shown: found once, so that the picture does not turn under one's eyes */
   private shown: Mat4 | undefined
   private solving = false
   private solvedAt = 0
-  private hand: Mat4 = identity()
+  private hand: Mat4 | undefined
   private timer: NodeJS.Timeout | undefined
-  private ended = false
-  private waiting: (() => void)[] = []
+  /** ms by which the scanner's clock is set back against that of the frames: it begins anew when a stand-in does */
+  private shift = 0
 
-  private constructor(keeper: ScannerKeeper, scanner: ScannerRow, db: Database, queue: Queue, o: MappingOptions) {
-    this.keeper = keeper
-    this.scanner = scanner
+  private constructor(keeper: ScannerKeeper, scanner: ScannerRow, record: SessionRow, db: Database, queue: Queue, o: MappingOptions) {
+    super(keeper, scanner, record, emptyView(o, scanner.spec))
     this.db = db
     this.queue = queue
     this.o = o
+    this.frameLog = new FrameLog(db.pool, record.id)
     const known = o.known?.markers
     this.tracker = makeTracker({
       sight: stereoSight(o.stereo),
       ...(known ? { known: asKnown(known) } : {}),
     })
     if (known) this.shown = identity()
-    this.view = emptyView(o, scanner.spec)
   }
 
   static async start(keeper: ScannerKeeper, scanner: ScannerRow, db: Database, queue: Queue, o: MappingOptions): Promise<MappingRun> {
-    const run = new MappingRun(keeper, scanner, db, queue, o)
-    keeper.of(scanner.id).run = run
-    try {
-      await run.begin()
-    } catch (e) {
-      // a link that broke just now comes back by itself, and the run begins then
-      if (keeper.of(scanner.id).link) {
-        run.ended = true
-        throw e
+    return new MappingRun(keeper, scanner, await openSession('mapping', scanner, o, o.job), db, queue, o).launch()
+  }
+
+  /** As another process left it: its frames are tracked once more, and it waits for the scanner. */
+  static async resume(
+    keeper: ScannerKeeper,
+    scanner: ScannerRow,
+    record: SessionRow,
+    db: Database,
+    queue: Queue,
+    o: MappingOptions,
+    progress: Partial<Progress>,
+  ): Promise<MappingRun> {
+    const stage = progress.stage ?? o.stage
+    const run = new MappingRun(keeper, scanner, record, db, queue, { ...o, stage })
+    let chunks = 0
+    let due = 20
+    for await (const frames of storedFrames(db.pool, record.id)) {
+      for (const f of frames) run.track(f)
+      chunks++
+      // while it was recorded its map was settled again and again; here as often as the growing map changes much
+      if (run.frames.length >= due) {
+        due = 2 * run.frames.length
+        await run.solve()
       }
-      run.lost()
     }
+    run.frameLog = new FrameLog(db.pool, record.id, chunks)
+    if (run.frames.length) await run.solve()
+    run.view.phase = progress.phase === 'held' || progress.phase === 'solving' ? 'held' : 'waiting'
+    run.tell()
+    if (progress.phase === 'solving') void run.end()
     return run
   }
 
-  phase(): string {
-    return this.view.phase
-  }
-  over(): boolean {
-    return this.ended
-  }
-  state(): RunView {
-    return this.view
-  }
-
-  private async begin(): Promise<void> {
+  async begin(): Promise<void> {
     const link = this.keeper.link(this.scanner.id)
     if (this.o.stage) {
-      if (!this.scanner.spec.turntable && this.view.frames === 0) this.hand = pathPose(this.o.stage.box, this.scanner.spec.range.ideal, 0)
+      this.hand ??= this.scanner.spec.turntable ? identity() : pathPose(this.o.stage.box, this.scanner.spec.range.ideal, 0)
       await link.order({ type: 'hand', pose: Array.from(this.hand) })
       await link.order({ type: 'bench', things: benchOf(this.o.stage) })
     }
@@ -124,9 +138,20 @@ export class MappingRun implements Run {
 
   frame(f: LinkFrame): void {
     if (f.kind !== 'points' || this.ended || this.view.phase !== 'recording') return
-    const markers = Array.from(f.seenMarkers ?? [])
-    this.frames.push({ time: f.time, markers })
-    this.last = this.tracker.feed(frameOf(f.time, markers))
+    const before = this.frames.at(-1)?.time ?? -Infinity
+    if (f.time + this.shift <= before) this.shift = before - f.time + STEP
+    const frame = { time: f.time + this.shift, markers: rounded(f.seenMarkers ?? []) }
+    this.frameLog.add(frame)
+    this.track(frame)
+    if (this.frames.length >= MOST_FRAMES) void this.hold()
+    if (!this.solving && performance.now() - this.solvedAt > SOLVE_EVERY && this.tracker.kept().length > 12) void this.solve()
+    this.tell()
+  }
+
+  private track(frame: MarkerFrame): void {
+    const { time, markers } = frame
+    this.frames.push(frame)
+    this.last = this.tracker.feed(frameOf(time, markers))
     const { state, fits, why } = this.last
     this.view.frames = this.frames.length
     this.view.lost = this.tracker.lost()
@@ -135,9 +160,10 @@ export class MappingRun implements Run {
     this.view.inView = markers.length / 4
     this.view.fits = fits
     this.view.distance = middleDistance(markers)
-    if (this.frames.length >= MOST_FRAMES) this.hold()
-    if (!this.solving && performance.now() - this.solvedAt > SOLVE_EVERY && this.tracker.kept().length > 12) void this.solve()
-    this.tell()
+  }
+
+  override settle(): Promise<void> {
+    return this.frameLog.flush()
   }
 
   /** Solves what there is on another thread; recording goes on. */
@@ -204,34 +230,40 @@ export class MappingRun implements Run {
       const back = multiply(this.shown, invertRigid(this.last.pose))
       this.view.scanner = { at: [back[3], back[7], back[11]], looks: rotateVector(back, 0, 0, 1) }
     }
-    for (const w of this.waiting.splice(0)) w()
+    this.wake()
   }
 
   /** The state, as soon as it is newer than `after`, or after five seconds. */
-  live(after: number): Promise<RunView> {
-    if (this.view.sequence > after || this.ended) return Promise.resolve(this.view)
-    return new Promise((resolve) => {
-      const done = () => resolve(this.view)
-      this.waiting.push(done)
-      setTimeout(done, 5000).unref()
-    })
+  async live(after: number): Promise<RunView> {
+    await this.news(() => this.view.sequence > after)
+    return this.view
   }
 
-  hold(): void {
+  async hold(): Promise<void> {
     if (this.view.phase !== 'recording') return
     this.view.phase = 'held'
     this.stopPath()
     this.changed()
+    await this.note()
   }
-  goOn(): void {
+  async goOn(): Promise<void> {
     if (this.view.phase !== 'held') return
     this.view.phase = 'recording'
     this.changed()
+    await this.note()
+    // after a restart nothing was sent yet
+    if (this.keeper.of(this.scanner.id).link) await this.begin()
+    else this.lost()
   }
 
-  private changed(): void {
+  private note(): Promise<void> {
+    const { phase } = this.view
+    return this.save({ phase: phase === 'held' || phase === 'solving' ? phase : 'recording', stage: this.o.stage })
+  }
+
+  protected override changed(): void {
     this.tell()
-    this.keeper.changed(this.scanner.id)
+    super.changed()
   }
 
   private standIn(): Stage {
@@ -243,7 +275,7 @@ export class MappingRun implements Run {
   async move(m: HandMove): Promise<void> {
     this.standIn()
     this.stopPath()
-    await this.setHand(movedBody(this.hand, m))
+    await this.setHand(movedBody(this.hand ?? identity(), m))
   }
 
   private async setHand(pose: Mat4): Promise<void> {
@@ -291,6 +323,7 @@ export class MappingRun implements Run {
     const best = onStage(stage, this.tracker.known, n)
     if (best < 0) throw new OakError('not-found', 'That marker cannot be reached now.', { remedy: 'Record a little longer, then try again.' })
     slide(stage, best, distance)
+    await this.note()
     await this.keeper.link(this.scanner.id).order({ type: 'bench', things: benchOf(stage) })
   }
 
@@ -307,6 +340,7 @@ export class MappingRun implements Run {
     this.changed()
     await this.quiet()
     try {
+      await this.note()
       if (this.tracker.known.length < 4)
         throw new OakError('too-few-markers', `Only ${this.tracker.known.length} markers were seen.`, {
           remedy: 'A map needs four at the least. Stick more, and record again.',
@@ -320,7 +354,7 @@ export class MappingRun implements Run {
         optics: o.stereo,
         range: { near: scanner.spec.range.near, far: scanner.spec.range.far },
         scale: o.scale,
-        frames: this.frames.map((f) => ({ time: Math.round(f.time), markers: f.markers.map((v) => Math.round(v * 1e5) / 1e5) })),
+        frames: this.frames.map((f) => ({ time: Math.round(f.time), markers: f.markers })),
       }
       const name = `markers ${o.setupName}.json`
       const file = await storeFile(this.db.pool, name, Readable.from([Buffer.from(JSON.stringify(recording))]))
@@ -334,14 +368,19 @@ export class MappingRun implements Run {
           ...(o.plan ? { plan: [o.plan.slot] } : {}),
         },
         recordedWith: null,
+        // of the session's own number: one step, however often its end is tried
+        request: this.record.id,
       })
       await scanner.update({ usedAt: new Date() })
       this.view.step = step.id
       this.view.phase = 'done'
-      this.ended = true
+      await this.close('done')
+      // the recording is a file of the job by now
+      await this.db.pool.query('delete from session_chunk where session_id = $1', [this.record.id])
     } catch (e) {
       this.view.phase = 'held'
       this.view.problem = toProblem(e)
+      await this.note().catch(() => undefined)
     }
     this.changed()
   }
@@ -349,18 +388,11 @@ export class MappingRun implements Run {
   async cancel(): Promise<void> {
     if (this.ended) return
     this.stopPath()
-    this.ended = true
+    await this.close('cancelled')
     await this.quiet()
     this.view.phase = 'failed'
     this.view.problem = toProblem(new OakError('cancelled', 'The mapping was given up.', { remedy: 'Nothing has changed.' }))
     this.changed()
-  }
-
-  private async quiet(): Promise<void> {
-    await this.keeper
-      .of(this.scanner.id)
-      .link?.order({ type: 'mode', mode: 'idle' })
-      .catch(() => undefined)
   }
 
   lost(): void {

@@ -16,12 +16,11 @@ import type { Queue } from '../ledger/change.ts'
 import { enqueueFile } from '../ledger/enqueue.ts'
 import { jobOr404, loadLedger, toStep } from '../ledger/state.ts'
 import { unpackItem, type Arrays } from '../worker/pack.ts'
-import type { ScannerKeeper } from '../scanners/keeper.ts'
-import { standing } from '../scanners/summary.ts'
+import type { SessionDoor } from '../sessions/door.ts'
 
 const LARGEST_FILE = 2 * 1024 ** 3 + 64 * 1024 ** 2
 
-export function fileRoutes(db: Database, queue: Queue, keeper: ScannerKeeper): Router {
+export function fileRoutes(db: Database, queue: Queue, sessions: SessionDoor): Router {
   const r = Router()
 
   /** The body is the file itself, streamed into the database; the step that reads it is queued behind it. */
@@ -35,10 +34,10 @@ export function fileRoutes(db: Database, queue: Queue, keeper: ScannerKeeper): R
         where: name,
         remedy: 'Thin the scan before exporting it, or export it in parts.',
       })
+    // a pass keeps how its scanner stood when it came in
+    const recordedWith = job.scanner && (query.role === undefined || query.role === 'pass') ? await sessions.standing(job.scanner) : null
     const stored = await storeFile(db.pool, name, limited(req, name))
     if (stored.bytes === 0) throw new OakError('empty', 'The file is empty (0 bytes).', { where: name, remedy: 'Export or copy it again.' })
-    // a pass keeps how its scanner stood when it came in
-    const recordedWith = job.scanner && (query.role === undefined || query.role === 'pass') ? await standing(job.scanner, keeper) : null
     const step = await enqueueFile(queue, job.id, query.role === 'marker-map' ? 'import-markers' : 'import', {
       id: stored.id,
       name,

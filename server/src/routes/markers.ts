@@ -21,7 +21,7 @@ import type { ScannerKeeper } from '../scanners/keeper.ts'
 import { scannerOr404 } from '../scanners/summary.ts'
 import { unpackItem, type Arrays } from '../worker/pack.ts'
 
-export function markerRoutes(db: Database, queue: Queue, keeper: ScannerKeeper): Router {
+export function mappingRoutes(db: Database, queue: Queue, keeper: ScannerKeeper): Router {
   const r = Router()
 
   r.post('/jobs/:id/mapping', async (req, res) => {
@@ -62,7 +62,12 @@ export function markerRoutes(db: Database, queue: Queue, keeper: ScannerKeeper):
     res.setHeader('Cache-Control', 'no-store')
     res.json(await run.live(Number(req.query['after'] ?? -1)))
   })
+  return r
+}
 
+/** What needs no scanner. */
+export function placementRoutes(db: Database): Router {
+  const r = Router()
   /** Where the markers of a plan go, to print: faces at 1:1 where they fit on the paper. */
   r.get('/items/:id/placement.pdf', async (req, res) => {
     const row = await ItemRow.findByPk(req.params.id)
@@ -79,8 +84,8 @@ export function markerRoutes(db: Database, queue: Queue, keeper: ScannerKeeper):
 
 /** What the scanner run's route passes on. */
 export async function actOnMapping(run: MappingRun, what: string, body: unknown): Promise<void> {
-  if (what === 'hold') run.hold()
-  else if (what === 'on') run.goOn()
+  if (what === 'hold') await run.hold()
+  else if (what === 'on') await run.goOn()
   else if (what === 'end') await run.end()
   else if (what === 'cancel') await run.cancel()
   else if (what === 'path') run.path()

@@ -83,9 +83,7 @@ export function scannerRoutes(keeper: ScannerKeeper): Router {
     const body = startVerification.parse(req.body)
     idle(keeper, row.id)
     warmEnough(keeper, row, body.cold)
-    const run = new VerificationRun(keeper, row, await certificate<BallBar>(body.bar, 'ball-bar'), body.cold)
-    keeper.of(row.id).run = run
-    keeper.changed(row.id)
+    const run = await VerificationRun.start(keeper, row, { bar: await certificate<BallBar>(body.bar, 'ball-bar'), cold: body.cold })
     res.status(202).json(run.state())
   })
   r.get('/scanners/:id/run', async (req, res) => {
@@ -106,7 +104,7 @@ export function scannerRoutes(keeper: ScannerKeeper): Router {
     } else if (run instanceof VerificationRun) {
       if (what === 'take') await run.take()
       else if (what === 'take-all') void run.takeAll()
-      else if (what === 'cancel') run.cancel()
+      else if (what === 'cancel') await run.cancel()
       else throw new OakError('not-found', `A verification knows no “${what}”.`)
     } else throw new OakError('not-found', 'Nothing is going on with this scanner.', { remedy: 'Begin a calibration or a verification.' })
     res.status(202).json(run.state())

@@ -1,4 +1,4 @@
-import type { CalibrationRun as RunView, ImageFrame, LinkFrame, Problem } from '@oak-gauge/contract'
+import type { CalibrationRun as RunView, ImageFrame, LinkFrame } from '@oak-gauge/contract'
 import { identity, invertRigid, multiply, type Mat4 } from '@oak-gauge/core/base/mat4.ts'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
 import { seeded } from '@oak-gauge/core/base/random.ts'
@@ -14,9 +14,10 @@ import { matchPose, movedPlate, placed, targetPoses, type Movement, type Target 
 import { bodyToLeft } from '@oak-gauge/core/scanner/spec.ts'
 import type { Stereo } from '@oak-gauge/core/calibrate/camera.ts'
 import { quietContext } from '@oak-gauge/core/base/run.ts'
-import { CalibrationRow, NoteRow, type ScannerRow } from '../db/scannermodels.ts'
+import { CalibrationRow, NoteRow, type ScannerRow, type SessionRow } from '../db/scannermodels.ts'
 import { toProblem } from '../problem.ts'
-import type { Run, ScannerKeeper } from './keeper.ts'
+import { openSession, Session } from '../sessions/session.ts'
+import type { ScannerKeeper } from './keeper.ts'
 import { liveView, type LiveView } from './liveview.ts'
 
 /** angles of the turntable at which a plate on it is seen by both cameras, degrees */
@@ -33,50 +34,48 @@ export interface CalibrationRunOptions {
   targets?: number | undefined
 }
 
+/** What a calibration needs to know to go on after a restart; the poses are in the calibration's own row. */
+interface Lasting extends CalibrationRunOptions {
+  calibration: string
+  /** what the scanner is taken for until it is calibrated anew */
+  believed: Stereo
+}
+type Progress = Pick<RunView, 'target' | 'skipped' | 'phase' | 'problem'>
+
 /**
  * One calibration from the first image to the result. By hand: images flow, each pose is taken by itself when it matches its
  * target and nothing moves. By script or turntable: one target after the other. From files: pairs are handed in. Every pose is in the
- * database as soon as it is taken; a lost link only pauses the run.
+ * database as soon as it is taken; a lost link only pauses the run, and so does a restart.
  */
-export class CalibrationRun implements Run {
+export class CalibrationRun extends Session<RunView, Progress> {
   readonly kind = 'calibration'
-  private readonly keeper: ScannerKeeper
-  private readonly scanner: ScannerRow
   private readonly options: CalibrationRunOptions
   private readonly row: CalibrationRow
   private readonly believed: Stereo
   private readonly targets: Target[]
-  private readonly view: RunView
   private observations: StereoObservation[] = []
   private half: { sequence: number; left?: ImageFrame; right?: ImageFrame } | undefined
   private last: Map<number, [number, number]> | undefined
   private room: number
-  private ended = false
   /** plate to body before a stand-in that has not been moved */
   private bench: Mat4
   private hand: Mat4 = identity()
   private latest: LiveView | undefined
-  private waiting: ((v: LiveView | undefined) => void)[] = []
   private sequence = 0
 
-  private constructor(keeper: ScannerKeeper, scanner: ScannerRow, options: CalibrationRunOptions, row: CalibrationRow, believed: Stereo) {
-    this.keeper = keeper
-    this.scanner = scanner
-    this.options = options
-    this.row = row
-    this.believed = believed
-    this.room = row.celsius
+  private constructor(keeper: ScannerKeeper, scanner: ScannerRow, record: SessionRow, row: CalibrationRow, options: Lasting) {
+    const { believed } = options
     const all = targetPoses(scanner.spec, believed, options.plate)
-    this.targets =
+    const targets =
       options.way === 'turntable' ? TURNS.map((t) => ({ name: `table at ${t} degrees`, pose: [] })) : options.targets ? all.slice(0, options.targets) : all
-    this.view = {
+    super(keeper, scanner, record, {
       kind: 'calibration',
       way: options.way,
       plate: options.plate.name,
       phase: 'looking',
       target: 0,
-      targets: this.targets.length,
-      name: this.targets[0].name,
+      targets: targets.length,
+      name: targets[0].name,
       taken: 0,
       skipped: 0,
       trouble: null,
@@ -87,49 +86,76 @@ export class CalibrationRun implements Run {
       cold: options.cold,
       problem: null,
       calibration: null,
-    }
+    })
+    this.targets = targets
+    this.options = options
+    this.row = row
+    this.believed = believed
+    this.room = row.celsius
     this.bench = multiply(invertRigid(bodyToLeft(believed)), placed(believed, options.onBench, 15, -10, scanner.spec.range.ideal * 1.06, 10, -12, 6))
   }
 
   /** Puts the plate before a stand-in, and begins. Throws when the scanner refuses. */
   static async start(keeper: ScannerKeeper, scanner: ScannerRow, options: CalibrationRunOptions): Promise<CalibrationRun> {
-    const connection = keeper.of(scanner.id)
     const link = options.way === 'files' ? undefined : keeper.link(scanner.id)
-    const room = connection.state?.room ?? options.plate.certificate.temperature
-    const row = await CalibrationRow.create({
+    const brought = link?.hello.calibration.stereo
+    const believed = brought?.left ? await believedStereo(scanner, brought) : scanner.spec.design
+    const row = CalibrationRow.build({
       scannerId: scanner.id,
       previousId: scanner.calibrationId,
       state: 'open',
       way: options.way,
       plate: options.plate,
-      celsius: room,
+      celsius: keeper.of(scanner.id).state?.room ?? options.plate.certificate.temperature,
       cold: options.cold,
       observations: [],
     })
+    const lasting: Lasting = { ...options, believed, calibration: row.id }
+    const record = await openSession('calibration', scanner, lasting)
+    await row.save()
     if (options.cold) await NoteRow.create({ scannerId: scanner.id, text: 'Calibrating was begun although the scanner was not warm.' })
-    const run = new CalibrationRun(
-      keeper,
-      scanner,
-      options,
-      row,
-      link?.hello.calibration.stereo.left ? await believedStereo(scanner, link.hello.calibration.stereo) : scanner.spec.design,
-    )
-    connection.run = run
-    await run.begin()
+    return new CalibrationRun(keeper, scanner, record, row, lasting).launch()
+  }
+
+  /** As another process left it. */
+  static async resume(keeper: ScannerKeeper, scanner: ScannerRow, record: SessionRow, lasting: Lasting, progress: Partial<Progress>): Promise<CalibrationRun> {
+    const row =
+      (await CalibrationRow.findByPk(lasting.calibration)) ??
+      // ended between its record and its row
+      (await CalibrationRow.create({
+        id: lasting.calibration,
+        scannerId: scanner.id,
+        previousId: scanner.calibrationId,
+        state: 'open',
+        way: lasting.way,
+        plate: lasting.plate,
+        celsius: lasting.plate.certificate.temperature,
+        cold: lasting.cold,
+        observations: [],
+      }))
+    const run = new CalibrationRun(keeper, scanner, record, row, lasting)
+    const { view } = run
+    const { width, height } = scanner.spec.design.left
+    run.observations = row.observations
+    for (const o of row.observations) {
+      cover(view.coverage.left, Float64Array.from(o.left.pixels), width, height)
+      cover(view.coverage.right, Float64Array.from(o.right.pixels), width, height)
+    }
+    Object.assign(view, progress, { taken: row.observations.length })
+    view.name = run.targets[view.target]?.name ?? 'enough'
+    if (row.state === 'done') {
+      // it had come to its end, and only its record did not hear of it
+      await run.close('done')
+      return run
+    }
+    if (view.phase === 'solving') {
+      view.phase = 'looking'
+      void run.solve()
+    } else if (view.phase === 'looking' && lasting.way !== 'files') view.phase = 'waiting'
     return run
   }
 
-  phase(): string {
-    return this.view.phase
-  }
-  over(): boolean {
-    return this.ended
-  }
-  state(): RunView {
-    return this.view
-  }
-
-  private async begin(): Promise<void> {
+  async begin(): Promise<void> {
     const { way, onBench } = this.options
     if (way === 'files') return
     const link = this.keeper.link(this.scanner.id)
@@ -163,14 +189,15 @@ export class CalibrationRun implements Run {
         }
         await link.order({ type: 'image' })
         await this.settled
-        if (this.view.target === at) this.next(true)
+        if (this.view.target === at) await this.next(true)
       } catch (e) {
         if (this.ended) return
         const problem = toProblem(e)
         // the link is gone: found() starts this anew
         if (this.keeper.of(this.scanner.id).status !== 'connected') return
         this.view.problem = problem
-        this.next(true)
+        // a database that is away: the next answer of its own tells
+        await this.next(true).catch(() => undefined)
       }
     }
     if (!this.ended && this.view.phase === 'looking') await this.solve()
@@ -186,9 +213,12 @@ export class CalibrationRun implements Run {
     const { left, right } = this.half
     if (!left || !right) return
     this.half = undefined
-    this.settled = this.pair(left, right).catch((e: unknown) => {
-      this.view.problem = toProblem(e)
-    })
+    // one after the other: while one is taken the next would be held against the same target
+    this.settled = this.settled
+      .then(() => this.pair(left, right))
+      .catch((e: unknown) => {
+        this.view.problem = toProblem(e)
+      })
     return this.settled
   }
 
@@ -227,7 +257,7 @@ export class CalibrationRun implements Run {
     const take = good && (this.options.way === 'hand' ? this.view.still && this.view.match?.matched === true : true)
     if (take) await this.take(l, r, left)
     this.latest = liveView(++this.sequence, left, right, l, r, plate, this.believed, guided && target ? target.pose : null, { ...this.view })
-    for (const w of this.waiting.splice(0)) w(this.latest)
+    this.wake()
     if (take && this.options.way === 'hand' && this.view.target >= this.targets.length) await this.solve()
   }
 
@@ -254,23 +284,29 @@ export class CalibrationRun implements Run {
     this.view.problem = null
     // a list of its own: of one that is the same and has only grown Sequelize sees no change
     await this.row.update({ observations: [...this.observations], celsius: this.room })
-    this.next(false)
+    await this.next(false)
   }
 
-  private next(skipped: boolean): void {
+  private async next(skipped: boolean): Promise<void> {
     if (skipped) this.view.skipped++
     this.view.target++
     this.last = undefined
     this.view.match = null
     this.view.still = false
     this.view.name = this.targets[this.view.target]?.name ?? 'enough'
-    this.keeper.changed(this.scanner.id)
+    this.changed()
+    await this.note()
+  }
+
+  private note(): Promise<void> {
+    const { target, skipped, phase, problem } = this.view
+    return this.save({ target, skipped, phase: phase === 'waiting' ? 'looking' : phase, problem })
   }
 
   /** The pose that is due cannot be reached: the next one. */
   async skip(): Promise<void> {
     if (this.view.phase !== 'looking') return
-    this.next(true)
+    await this.next(true)
     if (this.view.target >= this.targets.length) await this.solve()
   }
 
@@ -292,22 +328,28 @@ export class CalibrationRun implements Run {
     if (this.ended || this.view.phase === 'solving') return
     this.view.phase = 'solving'
     this.view.problem = null
-    this.keeper.changed(this.scanner.id)
+    this.changed()
     await this.quiet()
     try {
+      await this.note()
       const { width, height } = this.scanner.spec.design.left
       const { plate } = this.options
       const result = orThrow(await this.keeper.pool.away(solveCalibration, { plate, observations: this.observations, width, height }))
+      // given up meanwhile
+      if (this.ended) return
       const previous = this.row.previousId ? await CalibrationRow.findByPk(this.row.previousId, { attributes: ['result'] }) : null
       const judgement = judgeCalibration(result, this.scanner.spec, plate, new Date(), previous?.result ?? null)
       await this.row.update({ result, judgement, state: 'done', at: new Date() })
       this.view.calibration = this.row.id
-      this.finish('done', null)
+      this.view.phase = 'done'
+      await this.close('done')
+      this.changed()
     } catch (e) {
       // what has been taken stays: more poses may be all that is missing
       this.view.phase = 'failed'
       this.view.problem = toProblem(e)
-      this.keeper.changed(this.scanner.id)
+      this.changed()
+      await this.note().catch(() => undefined)
     }
   }
 
@@ -318,30 +360,23 @@ export class CalibrationRun implements Run {
     this.view.problem = null
     this.view.target = 0
     this.view.name = this.targets[0].name
-    this.keeper.changed(this.scanner.id)
+    this.changed()
+    await this.note()
     await this.begin()
   }
 
   async cancel(): Promise<void> {
     if (this.ended) return
     await this.quiet()
-    await this.row.update({ state: 'cancelled' })
-    this.finish('failed', { code: 'cancelled', message: 'The calibration was given up.', where: '', remedy: 'The one in use stays in use.' })
+    await this.close('cancelled')
+    this.view.phase = 'failed'
+    this.view.problem = { code: 'cancelled', message: 'The calibration was given up.', where: '', remedy: 'The one in use stays in use.' }
+    this.changed()
   }
 
-  private finish(phase: 'done' | 'failed', problem: Problem | null): void {
-    this.ended = true
-    this.view.phase = phase
-    this.view.problem = problem
-    for (const w of this.waiting.splice(0)) w(this.latest)
-    this.keeper.changed(this.scanner.id)
-  }
-
-  private async quiet(): Promise<void> {
-    await this.keeper
-      .of(this.scanner.id)
-      .link?.order({ type: 'mode', mode: 'idle' })
-      .catch(() => undefined)
+  protected override async close(state: 'done' | 'cancelled' | 'failed', problem: RunView['problem'] = null): Promise<void> {
+    if (state !== 'done') await this.row.update({ state })
+    await super.close(state, problem)
   }
 
   lost(): void {
@@ -356,18 +391,10 @@ export class CalibrationRun implements Run {
   }
 
   /** The newest images and what was found in them; waits for newer ones than `after`. */
-  live(after: number): Promise<LiveView | undefined> {
-    if (this.latest && this.latest.sequence > after) return Promise.resolve(this.latest)
-    return new Promise((resolve) => {
-      this.waiting.push(resolve)
-      setTimeout(() => {
-        const at = this.waiting.indexOf(resolve)
-        if (at >= 0) {
-          this.waiting.splice(at, 1)
-          resolve(undefined)
-        }
-      }, 5000).unref()
-    })
+  async live(after: number): Promise<LiveView | undefined> {
+    const newer = () => this.latest !== undefined && this.latest.sequence > after
+    await this.news(newer)
+    return newer() ? this.latest : undefined
   }
 }
 

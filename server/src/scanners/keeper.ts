@@ -1,25 +1,13 @@
 import { openLink, type Link } from '@oak-gauge/scanners/client.ts'
-import type { LinkFrame, LinkStatus, Problem, ScannerState } from '@oak-gauge/contract'
+import type { LinkStatus, Problem, ScannerState } from '@oak-gauge/contract'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
 import type { ThreadPool } from '@oak-gauge/threads'
 import { CalibrationRow, NoteRow, ScannerRow } from '../db/scannermodels.ts'
 import type { Bus } from '../events.ts'
 import { log } from '../log.ts'
 import { toProblem } from '../problem.ts'
+import type { Session } from '../sessions/session.ts'
 import { startStandIn, type RunningStandIn } from './standins.ts'
-
-/** What is going on with a scanner that a frame or a broken link concerns. */
-export interface Run {
-  readonly kind: 'calibration' | 'verification' | 'mapping'
-  phase(): string
-  frame(f: LinkFrame): void | Promise<void>
-  /** the link is gone; the run waits */
-  lost(): void
-  /** it is back */
-  found(): void
-  /** nothing more is to be done by it */
-  over(): boolean
-}
 
 /** One scanner as this server sees it now; what lasts is in the database. */
 export interface Connection {
@@ -31,7 +19,7 @@ export interface Connection {
   minutes: number[]
   celsius: number[]
   clock: number | null
-  run?: Run | undefined
+  run?: Session | undefined
 }
 
 interface Entry extends Connection {
@@ -55,7 +43,8 @@ export interface ScannerKeeper {
   changed(id: string): void
   /** An exposure was set: shown at once, and not only with the next word from the scanner. */
   exposed(id: string, exposure: number): void
-  stop(): void
+  /** What goes on is stored to its last frame, then all links end. */
+  stop(): Promise<void>
 }
 
 const RETRY = 1500
@@ -209,8 +198,9 @@ export function keepScanners(bus: Bus, pool: ThreadPool): ScannerKeeper {
         void connect(e)
       }
     },
-    stop() {
+    async stop() {
       stopped = true
+      await Promise.all([...entries.values()].map((e) => e.run?.settle()))
       for (const e of entries.values()) off(e)
     },
   }

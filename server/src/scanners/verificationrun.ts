@@ -4,51 +4,60 @@ import { OakError } from '@oak-gauge/core/base/errors.ts'
 import { verify, type BallBar } from '@oak-gauge/core/calibrate/ballbar.ts'
 import { barPositions, type BarPosition } from '@oak-gauge/core/calibrate/barpositions.ts'
 import { measureBar, orThrow } from '@oak-gauge/core/calibrate/kernels.ts'
-import { NoteRow, VerificationRow, type ScannerRow } from '../db/scannermodels.ts'
+import { NoteRow, VerificationRow, type ScannerRow, type SessionRow } from '../db/scannermodels.ts'
 import { toProblem } from '../problem.ts'
-import type { Run, ScannerKeeper } from './keeper.ts'
+import { openSession, Session } from '../sessions/session.ts'
+import type { ScannerKeeper } from './keeper.ts'
+
+interface Lasting {
+  bar: BallBar
+  cold: boolean
+}
+type Progress = Pick<RunView, 'readings'>
 
 /**
  * A ball bar measured in position after position, one shot each, standing still. A position that failed is taken again; the verdict is
  * made when all are there.
  */
-export class VerificationRun implements Run {
+export class VerificationRun extends Session<RunView, Progress> {
   readonly kind = 'verification'
-  private readonly keeper: ScannerKeeper
-  private readonly scanner: ScannerRow
   private readonly bar: BallBar
   private readonly cold: boolean
   private readonly positions: BarPosition[]
-  private readonly view: RunView
   private frames: PointsFrame[] = []
-  private ended = false
 
-  constructor(keeper: ScannerKeeper, scanner: ScannerRow, bar: BallBar, cold: boolean) {
-    this.keeper = keeper
-    this.scanner = scanner
-    this.bar = bar
-    this.cold = cold
-    this.positions = barPositions(scanner.spec.range)
-    this.view = {
+  private constructor(keeper: ScannerKeeper, scanner: ScannerRow, record: SessionRow, { bar, cold }: Lasting) {
+    const positions = barPositions(scanner.spec.range)
+    super(keeper, scanner, record, {
       kind: 'verification',
       bar: bar.name,
       phase: 'ready',
-      positions: this.positions.length,
-      name: this.positions[0].name,
+      positions: positions.length,
+      name: positions[0].name,
       readings: [],
       problem: null,
       verification: null,
-    }
+    })
+    this.bar = bar
+    this.cold = cold
+    this.positions = positions
   }
 
-  phase(): string {
-    return this.view.phase
+  static async start(keeper: ScannerKeeper, scanner: ScannerRow, options: Lasting): Promise<VerificationRun> {
+    return new VerificationRun(keeper, scanner, await openSession('verification', scanner, options), options).launch()
   }
-  over(): boolean {
-    return this.ended
+
+  /** As another process left it: the positions that were measured are, the one that was due is due. */
+  static async resume(keeper: ScannerKeeper, scanner: ScannerRow, record: SessionRow, lasting: Lasting, progress: Partial<Progress>): Promise<VerificationRun> {
+    const run = new VerificationRun(keeper, scanner, record, lasting)
+    run.view.readings = progress.readings ?? []
+    run.view.phase = 'waiting'
+    if (run.view.readings.length === run.positions.length) await run.finish()
+    return run
   }
-  state(): RunView {
-    return this.view
+
+  async begin(): Promise<void> {
+    // nothing is sent before a position is taken
   }
 
   frame(f: LinkFrame): void {
@@ -61,7 +70,7 @@ export class VerificationRun implements Run {
     const link = this.keeper.link(this.scanner.id)
     this.view.phase = 'measuring'
     this.view.problem = null
-    this.keeper.changed(this.scanner.id)
+    this.changed()
     try {
       const { name, pose } = this.positions[this.view.readings.length]
       this.view.name = name
@@ -76,12 +85,13 @@ export class VerificationRun implements Run {
       if (this.ended) return
       this.view.readings.push(reading)
       this.view.phase = 'ready'
-      if (this.view.readings.length === this.positions.length) await this.finish(room)
+      await this.save({ readings: this.view.readings })
+      if (this.view.readings.length === this.positions.length) await this.finish()
     } catch (e) {
       this.view.phase = this.keeper.of(this.scanner.id).link ? 'ready' : 'waiting'
       this.view.problem = toProblem(e)
     }
-    this.keeper.changed(this.scanner.id)
+    this.changed()
   }
 
   /** Positions that are left, one after the other; ends at the first that fails. */
@@ -89,10 +99,13 @@ export class VerificationRun implements Run {
     while (!this.ended && this.view.phase === 'ready' && !this.view.problem) await this.take()
   }
 
-  private async finish(room: number): Promise<void> {
+  private async finish(): Promise<void> {
+    const room = this.keeper.of(this.scanner.id).state?.room ?? this.bar.certificate.temperature
     const { limits } = this.scanner.spec
     const { form, size, distance } = limits
-    const row = await VerificationRow.create({
+    // of the session's own number: made once, however often its end is tried
+    const [row] = await VerificationRow.upsert({
+      id: this.record.id,
       scannerId: this.scanner.id,
       calibrationId: this.scanner.calibrationId ?? null,
       bar: this.bar,
@@ -106,14 +119,15 @@ export class VerificationRun implements Run {
     await this.scanner.update({ usedAt: new Date() })
     this.view.verification = row.id
     this.view.phase = 'done'
-    this.ended = true
+    await this.close('done')
   }
 
-  cancel(): void {
-    this.ended = true
+  async cancel(): Promise<void> {
+    if (this.ended) return
+    await this.close('cancelled')
     this.view.phase = 'failed'
     this.view.problem = toProblem(new OakError('cancelled', 'The verification was given up.', { remedy: 'Nothing has changed.' }))
-    this.keeper.changed(this.scanner.id)
+    this.changed()
   }
 
   lost(): void {

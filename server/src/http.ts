@@ -1,0 +1,53 @@
+import { fileURLToPath } from 'node:url'
+import PgBoss from 'pg-boss'
+import { buildApp } from './app.ts'
+import { connect } from './db/connect.ts'
+import { openBus } from './events.ts'
+import { QUEUE } from './ledger/change.ts'
+import { log, tellUnheard } from './log.ts'
+import { sessionsAt } from './sessions/door.ts'
+
+/** The web server. It holds nothing that is not in the database or with the other processes: it may end and begin again at any moment. */
+const { DATABASE_URL: url, OAK_SESSIONS: socket, PORT: port, HOST: host } = process.env
+if (!url || !socket || !port || !host) throw new Error('DATABASE_URL, OAK_SESSIONS, PORT and HOST must be set')
+const root = fileURLToPath(new URL('..', import.meta.url))
+/** ms */
+const SILENT = 300_000
+
+tellUnheard()
+let stop: () => Promise<void> = () => Promise.resolve()
+let stopping = false
+const end = (code: number) => {
+  if (stopping) return
+  stopping = true
+  void stop().finally(() => process.exit(code))
+  setTimeout(() => process.exit(code), 4000).unref()
+}
+process.on('SIGTERM', () => end(0))
+process.on('SIGINT', () => undefined)
+process.on('disconnect', () => end(1))
+
+const db = await connect(url)
+const boss = new PgBoss({ connectionString: url, max: 4 })
+boss.on('error', (e) => log.error({ err: e }, 'queue'))
+await boss.start()
+await boss.createQueue(QUEUE)
+const bus = await openBus(url, db.pool)
+const app = buildApp(db, { boss, bus }, sessionsAt(socket), `${root}web/dist`)
+const server = app.listen(Number(port), host, (error) => {
+  if (error) {
+    process.stderr.write(`The server cannot listen on ${host}:${port}: ${error.message}\n`)
+    return end(2)
+  }
+  process.send?.('ready')
+})
+server.requestTimeout = 0
+// an upload or a download may take long, but not be silent for so long
+server.setTimeout(SILENT, (s) => s.destroy())
+stop = async () => {
+  server.closeAllConnections()
+  server.close()
+  await boss.stop({ graceful: false })
+  await bus.close()
+  await db.close()
+}
