@@ -101,6 +101,45 @@ describe('alignment of simulated passes against their true poses', () => {
     expect(end.rms).toBeLessThan(0.01)
     expect(end.angleDeg).toBeLessThan(0.01)
   })
+  test('upper side and underside that share walls only: level stays where it was, and is told to be free', async () => {
+    // a slab with sharp edges, seen from four sides from above, and from below
+    const [lo, hi, r] = [[-60, -40, 0], [60, 40, 12], 0.01]
+    const look = (view: [number, number, number], seed: number): Placed<Points> => {
+      const random = seeded(seed)
+      const xyz: number[] = []
+      while (xyz.length < 3 * 30_000) {
+        const q = lo.map((l, k) => l + (hi[k] - l) * random.next())
+        const axis = Math.floor(3 * random.next())
+        // walls as densely as faces
+        q[axis] = random.next() < 0.5 ? lo[axis] : hi[axis]
+        const c = q.map((v, k) => Math.min(hi[k] - r, Math.max(lo[k] + r, v)))
+        const d = q.map((v, k) => v - c[k])
+        const l = Math.hypot(d[0], d[1], d[2])
+        const p = c.map((v, k) => v + (r * d[k]) / l + 0.01 * random.gauss())
+        if (d.reduce((s, v, k) => s + v * (view[k] - p[k]), 0) > 0) xyz.push(...p)
+      }
+      return { name: `view ${seed}`, data: makePoints({ xyz: f32(xyz.length).map((_, i) => xyz[i]), viewpoint: view }), pose: identity() }
+    }
+    const around = (z: number, seed: number) =>
+      [
+        [300, 80],
+        [-300, 60],
+        [70, 300],
+        [-60, -300],
+      ].map(([x, y], k) => look([x, y, z], seed + k))
+    const start = fromRotationVector(0.004, -0.003, 0.004, 0.8, -0.6, 0.7)
+    const under = around(-250, 20).map((p) => ({ ...p, pose: start }))
+    // recorded roughly: the upper views disagree by a millimetre and half a degree
+    const r2 = seeded(3)
+    const small = () => 0.01 * r2.gauss()
+    const upper = around(260, 10).map((p, k) => (k ? { ...p, pose: fromRotationVector(small(), small(), small(), r2.gauss(), r2.gauss(), r2.gauss()) } : p))
+    const fine = await alignFine(upper, under, {}, quietContext)
+    const end = multiply(fine.move, start)
+    expect(Math.abs(end[11])).toBeLessThan(1.5)
+    expect(Math.hypot(end[3], end[7])).toBeLessThan(0.8)
+    expect(fine.joint.passes[4].free.map(motionWords)).toContain('slide along z')
+    expect(fine.joint.passes[4].sigma).toBe(Infinity)
+  })
   test('a flat plate: two slides and a turn are reported free, and nothing drifts', async () => {
     const flat = (seed: number): Placed<Points> => {
       const r = seeded(seed)

@@ -19,9 +19,11 @@ const given = JSON.parse(process.env['OAK_STAND_IN'] ?? '{}') as Partial<Lasting
 const lasting: Lasting = { drops: 0, made: Date.now() - 200 * 86_400_000, calibration: null, ...given }
 const factor = Number(process.env['OAK_CLOCK'] ?? 1)
 const standIn = new StandIn(device, lasting, startClock(factor > 0 ? factor : 1, process.env['OAK_WARM'] === 'yes' ? 36_000_000 : 0))
-const tell = (m: object) => process.send?.(m)
+process.on('disconnect', () => process.exit(0))
+if (process.send && !process.connected) process.exit(0)
+// whoever started it may have ended a moment ago
+const tell = (m: object) => process.connected && process.send?.(m, () => undefined)
 const served = await serve(standIn, Number(process.argv[3] ?? 0), () => tell({ lasting: standIn.lasting }))
 tell({ port: served.port })
 if (!process.send) process.stdout.write(`${device.name} listens at ws://127.0.0.1:${served.port}\n`)
-process.on('disconnect', () => process.exit(0))
 process.on('SIGTERM', () => process.exit(0))

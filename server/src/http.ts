@@ -5,6 +5,7 @@ import { connect } from './db/connect.ts'
 import { openBus } from './events.ts'
 import { QUEUE } from './ledger/change.ts'
 import { log, tellUnheard } from './log.ts'
+import { withParent } from './parent.ts'
 import { sessionsAt } from './sessions/door.ts'
 
 /** The web server. It holds nothing that is not in the database or with the other processes: it may end and begin again at any moment. */
@@ -25,7 +26,7 @@ const end = (code: number) => {
 }
 process.on('SIGTERM', () => end(0))
 process.on('SIGINT', () => undefined)
-process.on('disconnect', () => end(1))
+withParent(() => end(1))
 
 const db = await connect(url)
 const boss = new PgBoss({ connectionString: url, max: 4 })

@@ -13,12 +13,13 @@ import { openBus } from './events.ts'
 import { QUEUE } from './ledger/change.ts'
 import { enqueueFile } from './ledger/enqueue.ts'
 import { log } from './log.ts'
+import { withParent } from './parent.ts'
 import { rehearseHistory } from './scanners/demo.ts'
 
 /** Makes the demo jobs and brings their recorded passes in as files, the way a person would. */
 const url = process.env['DATABASE_URL']
 if (!url) throw new Error('DATABASE_URL is not set')
-process.on('disconnect', () => process.exit(1))
+withParent(() => process.exit(1))
 const db = await connect(url)
 const bus = await openBus(url, db.pool)
 const boss = new PgBoss({ connectionString: url, max: 2 })

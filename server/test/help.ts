@@ -1,7 +1,9 @@
 import { fork, type ChildProcess } from 'node:child_process'
-import { existsSync } from 'node:fs'
+import { existsSync, mkdtempSync, rmSync } from 'node:fs'
 import type { Server } from 'node:http'
 import type { AddressInfo } from 'node:net'
+import { tmpdir } from 'node:os'
+import { join } from 'node:path'
 import { fileURLToPath } from 'node:url'
 import PgBoss from 'pg-boss'
 import type { JobState, Step, StepRequest } from '@oak-gauge/contract'
@@ -11,13 +13,16 @@ import { openBus } from '../src/events.ts'
 import { QUEUE } from '../src/ledger/change.ts'
 import { startCluster } from '../src/postgres.ts'
 import { keepScanners } from '../src/scanners/keeper.ts'
-import { sessionsHere } from '../src/sessions/door.ts'
+import { sessionsAt, sessionsHere } from '../src/sessions/door.ts'
 import { threadPool } from '@oak-gauge/threads'
 
 const root = fileURLToPath(new URL('../..', import.meta.url))
 
-/** The whole server on a throwaway PostgreSQL, with a worker process that a test may kill. */
-export async function startAll() {
+/**
+ * The whole server on a throwaway PostgreSQL, with a worker process that a test may kill. apart: the scanners are kept by a process of
+ * their own as in real life, which a test may kill too; else by this one.
+ */
+export async function startAll({ apart = false } = {}) {
   if (!existsSync(`${root}.build/worker.js`)) throw new Error('build first: npm run build')
   const cluster = await startCluster({ root, throwaway: true })
   // a run that is broken off must not leave a database behind
@@ -32,20 +37,28 @@ export async function startAll() {
   const bus = await openBus(cluster.url, db.pool)
   const keeper = keepScanners(bus, pool)
   const queue = { boss, bus }
+  const folder = mkdtempSync(join(tmpdir(), 'oak-test-'))
+  const socket = join(folder, 'sessions')
   const server: Server = await new Promise((resolve) => {
-    const s = buildApp(db, queue, sessionsHere(db, queue, keeper)).listen(0, '127.0.0.1', () => resolve(s))
+    const s = buildApp(db, queue, apart ? sessionsAt(socket) : sessionsHere(db, queue, keeper)).listen(0, '127.0.0.1', () => resolve(s))
   })
   const url = `http://127.0.0.1:${(server.address() as AddressInfo).port}`
   let worker: ChildProcess | undefined
-  /** Resolves when it is ready for work. */
-  const anotherWorker = () =>
+  /** Resolves when it says that it is ready. */
+  const another = (program: string, env: object = {}) =>
     new Promise<ChildProcess>((resolve) => {
-      const w = fork(`${root}.build/worker.js`, {
-        env: { ...process.env, DATABASE_URL: cluster.url, OAK_LOG: 'silent', NODE_OPTIONS: '' },
+      const child = fork(`${root}.build/${program}.js`, {
+        env: { ...process.env, DATABASE_URL: cluster.url, OAK_LOG: 'silent', NODE_OPTIONS: '', ...env },
         stdio: ['ignore', 'ignore', 'inherit', 'ipc'],
       })
-      w.on('message', () => resolve(w))
+      child.on('message', () => resolve(child))
     })
+  const anotherWorker = () => another('worker')
+  let sessions: ChildProcess | undefined
+  const startSessions = async () => {
+    sessions = await another('sessions', { OAK_SESSIONS: socket })
+  }
+  if (apart) await startSessions()
   const startWorker = async () => {
     worker = await anotherWorker()
   }
@@ -78,6 +91,11 @@ export async function startAll() {
     finished,
     startWorker,
     anotherWorker,
+    /** of those that are kept apart */
+    startSessions,
+    sessions: () => sessions as ChildProcess,
+    socket,
+    another,
     worker: () => worker as ChildProcess,
     newJob: async (title = 'Test part'): Promise<JobState> => (await call('POST', '/jobs', { title })).body,
     bring: async (job: string, name: string, content: string | Uint8Array, query = ''): Promise<Step> => {
@@ -93,6 +111,8 @@ export async function startAll() {
     },
     async stop() {
       worker?.kill('SIGKILL')
+      sessions?.kill('SIGKILL')
+      rmSync(folder, { recursive: true, force: true })
       await keeper.stop()
       await pool.close()
       server.closeAllConnections()

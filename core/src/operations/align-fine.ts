@@ -6,7 +6,7 @@ import { defineOperation, mapsOf, MAPS_ALONG, pointsOf } from './operation.ts'
 
 export const fineAlignment = defineOperation({
   name: 'align-fine',
-  version: 5,
+  version: 6,
   title: 'Fine alignment',
   stage: 'Align',
   about: 'Settles a roughly placed loose side exactly onto the anchor side; both sides stay rigid.',

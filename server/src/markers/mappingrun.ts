@@ -244,7 +244,7 @@ export class MappingRun extends Session<RunView, Progress> {
     this.view.phase = 'held'
     this.stopPath()
     this.changed()
-    await this.note()
+    await Promise.all([this.note(), this.frameLog.flush()])
   }
   async goOn(): Promise<void> {
     if (this.view.phase !== 'held') return
@@ -340,7 +340,7 @@ export class MappingRun extends Session<RunView, Progress> {
     this.changed()
     await this.quiet()
     try {
-      await this.note()
+      await Promise.all([this.note(), this.frameLog.flush()])
       if (this.tracker.known.length < 4)
         throw new OakError('too-few-markers', `Only ${this.tracker.known.length} markers were seen.`, {
           remedy: 'A map needs four at the least. Stick more, and record again.',

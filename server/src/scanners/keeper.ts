@@ -200,7 +200,7 @@ export function keepScanners(bus: Bus, pool: ThreadPool): ScannerKeeper {
     },
     async stop() {
       stopped = true
-      await Promise.all([...entries.values()].map((e) => e.run?.settle()))
+      await Promise.all([...entries.values()].map((e) => e.run?.settle() ?? Promise.resolve()))
       for (const e of entries.values()) off(e)
     },
   }

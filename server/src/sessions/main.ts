@@ -1,5 +1,5 @@
 import express from 'express'
-import { chmodSync } from 'node:fs'
+import { chmodSync, rmSync } from 'node:fs'
 import pg from 'pg'
 import PgBoss from 'pg-boss'
 import { threadPool } from '@oak-gauge/threads'
@@ -8,6 +8,7 @@ import { answerErrors } from '../errors.ts'
 import { openBus } from '../events.ts'
 import { QUEUE } from '../ledger/change.ts'
 import { log, tellUnheard } from '../log.ts'
+import { withParent } from '../parent.ts'
 import { keepScanners } from '../scanners/keeper.ts'
 import { sessionsHere } from './door.ts'
 import { resumeSessions } from './resume.ts'
@@ -30,7 +31,7 @@ const end = (code: number) => {
 }
 process.on('SIGTERM', () => end(0))
 process.on('SIGINT', () => undefined)
-process.on('disconnect', () => end(1))
+withParent(() => end(1))
 
 const LEASE = 4181
 /** The lease lives as long as its connection. Lost, it is taken again at once, or another process has it and this one ends. */
@@ -73,6 +74,8 @@ app.get('/standing/:scanner', async (req, res) => {
   res.json(await door.standing(req.params.scanner))
 })
 app.use(answerErrors)
+// left behind by one that was killed; whoever holds the lease may take its place
+rmSync(socket, { force: true })
 const server = app.listen(socket, () => {
   chmodSync(socket, 0o600)
   process.send?.('ready')

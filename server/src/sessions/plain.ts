@@ -18,7 +18,7 @@ export function fromPlain(v: unknown): unknown {
   const { $, bytes } = v as { $?: keyof typeof KINDS; bytes?: string }
   if ($ && bytes !== undefined) {
     const own = new Uint8Array(Buffer.from(bytes, 'base64'))
-    return new KINDS[$](own.buffer as ArrayBuffer)
+    return new KINDS[$](own.buffer)
   }
   return Object.fromEntries(Object.entries(v).map(([k, x]) => [k, fromPlain(x)]))
 }

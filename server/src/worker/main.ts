@@ -7,6 +7,7 @@ import { JobRow, StepRow } from '../db/models.ts'
 import { openBus } from '../events.ts'
 import { QUEUE } from '../ledger/change.ts'
 import { log, tellUnheard } from '../log.ts'
+import { withParent } from '../parent.ts'
 import { toProblem } from '../problem.ts'
 import { sweepBlobs } from '../blobs.ts'
 import { ArrayCache } from './cache.ts'
@@ -213,7 +214,7 @@ async function stop(): Promise<void> {
 process.on('SIGTERM', () => void stop())
 process.on('SIGINT', () => void stop())
 // a worker started by the server ends with it
-process.on('disconnect', () => void stop())
+withParent(() => void stop())
 
 // jobs left by a queue that was lost (a restored dump without it): one message for each waiting step is enough
 const waiting = await db.sequelize.query<{ job_id: string }>(`select job_id from step where state = 'queued'`, { type: QueryTypes.SELECT })
