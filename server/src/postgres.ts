@@ -141,7 +141,7 @@ export async function startCluster(options: ClusterOptions): Promise<Cluster> {
 }
 
 /** One program runs a checkout's database: whoever ends it would end it for the other as well. by: where the one that has it answers. */
-export function claim(root: string): { by: string | null; tell(address: string): void; give(): void } {
+export function claim(root: string): { file: string; by: string | null; tell(address: string): void; give(): void } {
   const home = homeFor({ root })
   const file = join(home, 'owner')
   const read = () => {
@@ -161,6 +161,7 @@ export function claim(root: string): { by: string | null; tell(address: string):
   }
   if (!alive) write('it is just starting')
   return {
+    file,
     by: alive ? other.address : null,
     tell: write,
     give() {

@@ -6,7 +6,7 @@ import { tmpdir } from 'node:os'
 import { dirname, join } from 'node:path'
 import { fileURLToPath } from 'node:url'
 import pg from 'pg'
-import { freePort, isFree, startCluster, type Cluster } from '../src/postgres.ts'
+import { claim, freePort, isFree, startCluster, type Cluster } from '../src/postgres.ts'
 
 /** A checkout of its own, so that the database of a person who works here is left alone. */
 const root = mkdtempSync(join(tmpdir(), 'oak-root-'))
@@ -174,4 +174,61 @@ describe('the program as ./start runs it', () => {
       await ended(child)
     }
   }, 120_000)
+  test.each(['http', 'sessions', 'the database'])(
+    '%s is killed: all answers as before, at the same address',
+    async (what) => {
+      const { child, ready } = start(await freePort())
+      const url = await ready
+      const read = (path: string) => (existsSync(path) ? readFileSync(path, 'utf8') : '')
+      const processes = (named: string) => readdirSync('/proc').filter((p) => /^\d+$/.test(p) && read(`/proc/${p}/cmdline`).includes(named))
+      const ours = (named: string) => processes(named).find((p) => read(`/proc/${p}/stat`).split(') ')[1]?.split(' ')[1] === String(child.pid))
+      try {
+        const made = await fetch(`${url}/api/jobs`, { method: 'POST', headers: { 'content-type': 'application/json' }, body: '{"title":"kept"}' })
+        const { job } = (await made.json()) as { job: { id: string } }
+        const pid = what === 'the database' ? processes(`/test-${child.pid}-`)[0] : ours(`${what}.js`)
+        expect(Number(pid)).toBeGreaterThan(1)
+        process.kill(Number(pid), 'SIGKILL')
+        // neither a job nor a scanner is asked for in vain for long
+        let answers = [0, 0]
+        for (let i = 0; i < 300 && answers.some((a) => a !== 200); i++) {
+          await new Promise((resolve) => setTimeout(resolve, 100))
+          const status = (path: string) =>
+            fetch(`${url}/api${path}`).then(
+              (r) => r.status,
+              () => 0,
+            )
+          answers = [await status(`/jobs/${job.id}`), await status('/scanners')]
+        }
+        expect(answers).toEqual([200, 200])
+      } finally {
+        child.kill('SIGTERM')
+        expect(await ended(child)).toBe(0)
+      }
+    },
+    120_000,
+  )
+  test('a checkout that runs already is told of, with its address; one whose program has ended is not', () => {
+    const root = mkdtempSync(join(tmpdir(), 'oak-claim-'))
+    const first = claim(root)
+    try {
+      expect(first.by).toBeNull()
+      first.tell('http://127.0.0.1:4180')
+      // as if whoever started this test had claimed it
+      const { file } = first
+      const owner = JSON.parse(readFileSync(file, 'utf8')) as { pid: number; program: string }
+      writeFileSync(file, JSON.stringify({ ...owner, pid: process.ppid, program: readFileSync(`/proc/${process.ppid}/cmdline`, 'utf8') }))
+      expect(claim(root).by).toBe('http://127.0.0.1:4180')
+      // the number has gone to another program
+      writeFileSync(file, JSON.stringify({ ...owner, pid: process.ppid, program: 'node something-else' }))
+      expect(claim(root).by).toBeNull()
+      writeFileSync(file, 'half writ')
+      const last = claim(root)
+      expect(last.by).toBeNull()
+      last.give()
+      expect(existsSync(file)).toBe(false)
+    } finally {
+      rmSync(dirname(first.file), { recursive: true, force: true })
+      rmSync(root, { recursive: true, force: true })
+    }
+  })
 })
