@@ -8,6 +8,7 @@ import { OPERATIONS } from '@oak-gauge/core/operations/registry.ts'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
 import type { OperationInfo } from '@oak-gauge/contract'
 import type { Database } from './db/connect.ts'
+import type { Exports } from './helper/exports.ts'
 import type { Queue } from './ledger/change.ts'
 import { log } from './log.ts'
 import { sameHostOnly } from './samehost.ts'
@@ -19,7 +20,7 @@ import { placementRoutes } from './routes/markers.ts'
 import type { SessionDoor } from './sessions/door.ts'
 
 /** The web application. pages: folder of the built browser part; left out in tests of the interface alone. */
-export function buildApp(db: Database, queue: Queue, sessions: SessionDoor, pages?: string): Express {
+export function buildApp(db: Database, queue: Queue, sessions: SessionDoor, exports: Exports, pages?: string): Express {
   const app = express()
   app.disable('x-powered-by')
   // behind a proxy on this machine the page's own address may be https
@@ -58,7 +59,7 @@ export function buildApp(db: Database, queue: Queue, sessions: SessionDoor, page
     await db.pool.query('select 1')
     res.json({ ok: true, database: `${(performance.now() - began).toFixed(1)} ms` })
   })
-  app.use('/api', fileRoutes(db, queue, sessions))
+  app.use('/api', fileRoutes(db, queue, sessions, exports))
   app.use('/api', sessions.routes)
   // artefact files and images come as they are: their routes read the body themselves
   const json = express.json({ limit: '8mb' })

@@ -3,6 +3,8 @@ import PgBoss from 'pg-boss'
 import { buildApp } from './app.ts'
 import { connect } from './db/connect.ts'
 import { openBus } from './events.ts'
+import { keepExports } from './helper/exports.ts'
+import { helperThread } from './helper/helper.ts'
 import { QUEUE } from './ledger/change.ts'
 import { log, tellUnheard } from './log.ts'
 import { withParent } from './parent.ts'
@@ -34,7 +36,8 @@ boss.on('error', (e) => log.error({ err: e }, 'queue'))
 await boss.start()
 await boss.createQueue(QUEUE)
 const bus = await openBus(url, db.pool)
-const app = buildApp(db, { boss, bus }, sessionsAt(socket), `${root}web/dist`)
+const exports = keepExports(helperThread(url))
+const app = buildApp(db, { boss, bus }, sessionsAt(socket), exports, `${root}web/dist`)
 const server = app.listen(Number(port), host, (error) => {
   if (error) {
     process.stderr.write(`The server cannot listen on ${host}:${port}: ${error.message}\n`)
@@ -48,6 +51,7 @@ server.setTimeout(SILENT, (s) => s.destroy())
 stop = async () => {
   server.closeAllConnections()
   server.close()
+  await exports.close()
   await boss.stop({ graceful: false })
   await bus.close()
   await db.close()

@@ -10,6 +10,8 @@ import type { JobState, Step, StepRequest } from '@oak-gauge/contract'
 import { buildApp } from '../src/app.ts'
 import { connect, type Database } from '../src/db/connect.ts'
 import { openBus } from '../src/events.ts'
+import { keepExports } from '../src/helper/exports.ts'
+import { helperThread } from '../src/helper/helper.ts'
 import { QUEUE } from '../src/ledger/change.ts'
 import { startCluster } from '../src/postgres.ts'
 import { keepScanners } from '../src/scanners/keeper.ts'
@@ -37,10 +39,11 @@ export async function startAll({ apart = false } = {}) {
   const bus = await openBus(cluster.url, db.pool)
   const keeper = keepScanners(bus, pool)
   const queue = { boss, bus }
+  const exports = keepExports(helperThread(cluster.url))
   const folder = mkdtempSync(join(tmpdir(), 'oak-test-'))
   const socket = join(folder, 'sessions')
   const server: Server = await new Promise((resolve) => {
-    const s = buildApp(db, queue, apart ? sessionsAt(socket) : sessionsHere(db, queue, keeper)).listen(0, '127.0.0.1', () => resolve(s))
+    const s = buildApp(db, queue, apart ? sessionsAt(socket) : sessionsHere(db, queue, keeper), exports).listen(0, '127.0.0.1', () => resolve(s))
   })
   const url = `http://127.0.0.1:${(server.address() as AddressInfo).port}`
   let worker: ChildProcess | undefined
@@ -117,6 +120,7 @@ export async function startAll({ apart = false } = {}) {
       await pool.close()
       server.closeAllConnections()
       server.close()
+      await exports.close()
       await boss.stop({ graceful: false })
       await bus.close()
       await db.close()

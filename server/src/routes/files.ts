@@ -3,24 +3,19 @@ import { pipeline } from 'node:stream/promises'
 import { Readable } from 'node:stream'
 import { fileQuery, packHeader, padding, type ContainerEntry } from '@oak-gauge/contract'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
-import { writeAny, WRITABLE } from '@oak-gauge/core/formats/index.ts'
-import { writePlacedMarkers } from '@oak-gauge/core/formats/markers.ts'
-import { writeFieldCsv } from '@oak-gauge/core/formats/table.ts'
-import { transformMesh } from '@oak-gauge/core/shape/mesh.ts'
-import { placePoints } from '@oak-gauge/core/shape/points.ts'
-import { loadArray, sendBlob, storeFile } from '../blobs.ts'
+import { sendBlob, storeFile } from '../blobs.ts'
 import type { Database } from '../db/connect.ts'
 import { named } from '../download.ts'
 import { ItemRow, type ArrayRef } from '../db/models.ts'
+import type { Exports } from '../helper/exports.ts'
 import type { Queue } from '../ledger/change.ts'
 import { enqueueFile } from '../ledger/enqueue.ts'
 import { jobOr404, loadLedger, toStep } from '../ledger/state.ts'
-import { unpackItem, type Arrays } from '../worker/pack.ts'
 import type { SessionDoor } from '../sessions/door.ts'
 
 const LARGEST_FILE = 2 * 1024 ** 3 + 64 * 1024 ** 2
 
-export function fileRoutes(db: Database, queue: Queue, sessions: SessionDoor): Router {
+export function fileRoutes(db: Database, queue: Queue, sessions: SessionDoor, exports: Exports): Router {
   const r = Router()
 
   /** The body is the file itself, streamed into the database; the step that reads it is queued behind it. */
@@ -64,19 +59,23 @@ export function fileRoutes(db: Database, queue: Queue, sessions: SessionDoor): R
 
   r.get('/items/:id/file', async (req, res) => {
     const item = await itemOr404(req.params.id)
-    const { parts, ending } = await written(db, item, typeof req.query['format'] === 'string' ? req.query['format'] : 'stl')
-    res.setHeader('Content-Type', 'application/octet-stream')
-    named(res, item.name, ending)
-    await pipeline(Readable.from(unhurried(parts)), res)
+    const file = await exports.of(item, await partOf(item), format(req.query['format']))
+    try {
+      res.setHeader('Content-Type', 'application/octet-stream')
+      res.setHeader('Content-Length', file.bytes)
+      named(res, item.name, file.ending)
+      await pipeline(file.read(), res)
+    } finally {
+      file.done()
+    }
   })
 
-  /** Exact size of the file that would be written. */
+  /** Exact size of the file that would be written: it is written, and kept for whoever fetches it next. */
   r.get('/items/:id/file-size', async (req, res) => {
     const item = await itemOr404(req.params.id)
-    const { parts } = await written(db, item, typeof req.query['format'] === 'string' ? req.query['format'] : 'stl')
-    let bytes = 0
-    for await (const p of unhurried(parts)) bytes += p.length
-    res.json({ bytes })
+    const file = await exports.of(item, await partOf(item), format(req.query['format']))
+    file.done()
+    res.json({ bytes: file.bytes })
   })
   return r
 }
@@ -91,41 +90,19 @@ async function* limited(stream: AsyncIterable<Uint8Array>, name: string): AsyncG
   }
 }
 
-/** Lets other requests through between the parts of a large file. */
-async function* unhurried(parts: Iterable<Uint8Array>): AsyncGenerator<Uint8Array> {
-  for (const p of parts) {
-    yield p
-    await new Promise((resolve) => setImmediate(resolve))
-  }
-}
-
 async function itemOr404(id: string): Promise<ItemRow> {
   const item = /^[0-9a-f-]{36}$/.test(id) ? await ItemRow.findByPk(id) : null
   if (!item) throw new OakError('not-found', 'There is no such item.', { where: id, remedy: 'Load the job again.' })
   return item
 }
 
-async function loadAll(db: Database, refs: Record<string, ArrayRef>): Promise<Arrays> {
-  const out: Arrays = {}
-  for (const [name, ref] of Object.entries(refs)) out[name] = await loadArray(db.pool, ref)
-  return out
-}
+const format = (asked: unknown) => (typeof asked === 'string' ? asked : 'stl')
 
-/** Data in job coordinates: files hold no pose. */
-async function written(db: Database, row: ItemRow, format: string): Promise<{ parts: Iterable<Uint8Array>; ending: string }> {
-  const item = unpackItem(row, await loadAll(db, row.arrays))
-  const d = item.data
-  if (d.kind === 'field') {
-    const { tray } = await loadLedger(row.jobId)
-    const on = tray.get(row.onSlot ?? '')
-    if (!on) throw new OakError('not-on-tray', 'The part this table belongs to is not on the tray any more.', { remedy: 'Step back to where it was.' })
-    return { parts: writeFieldCsv(d, unpackItem(on, await loadAll(db, on.arrays))), ending: 'csv' }
-  }
-  if (d.kind === 'markers') return { parts: [new TextEncoder().encode(writePlacedMarkers(d, item.pose))], ending: 'csv' }
-  if (!(WRITABLE as readonly string[]).includes(format))
-    throw new OakError('wrong-format', `Files of the format “${format}” are not written.`, { remedy: `Choose one of: ${WRITABLE.join(', ')}.` })
-  const placed = d.kind === 'mesh' ? transformMesh(d, item.pose) : placePoints(d, item.pose)
-  return { parts: writeAny(format as (typeof WRITABLE)[number], placed, item.name), ending: format }
+/** What a table of values belongs to. */
+async function partOf(item: ItemRow): Promise<ItemRow | null> {
+  if (item.kind !== 'field') return null
+  const { tray } = await loadLedger(item.jobId)
+  return tray.get(item.onSlot ?? '') ?? null
 }
 
 async function sendArrays(

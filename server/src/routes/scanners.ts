@@ -12,13 +12,14 @@ import {
 } from '@oak-gauge/contract'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
 import { readBallBarFile, type BallBar } from '@oak-gauge/core/calibrate/ballbar.ts'
+import type { GreyImage } from '@oak-gauge/core/calibrate/image.ts'
 import { readPlateFile, type Plate } from '@oak-gauge/core/calibrate/plate.ts'
 import { openLink } from '@oak-gauge/scanners/client.ts'
 import { ArtefactRow, CalibrationRow, NoteRow, ScannerRow, VerificationRow } from '../db/scannermodels.ts'
 import { named } from '../download.ts'
+import type { Helper } from '../helper/helper.ts'
 import { CalibrationRun } from '../scanners/calibrationrun.ts'
 import { certificatePdf } from '../scanners/certificate.ts'
-import { decodeImage } from '../scanners/decode.ts'
 import { MappingRun } from '../markers/mappingrun.ts'
 import { idle, warmEnough } from '../scanners/guards.ts'
 import type { ScannerKeeper } from '../scanners/keeper.ts'
@@ -27,7 +28,7 @@ import { putIntoUse } from '../scanners/use.ts'
 import { VerificationRun } from '../scanners/verificationrun.ts'
 import { actOnMapping } from './markers.ts'
 
-export function scannerRoutes(keeper: ScannerKeeper): Router {
+export function scannerRoutes(keeper: ScannerKeeper, helper: Helper): Router {
   const r = Router()
 
   r.get('/scanners', async (_req, res) => {
@@ -131,12 +132,12 @@ export function scannerRoutes(keeper: ScannerKeeper): Router {
     res.end(Buffer.concat(parts))
   })
   /** One image of a recorded pair; when both have come they are measured. */
-  const halves = new Map<string, { pair: number; name: string; image: ReturnType<typeof decodeImage> }>()
+  const halves = new Map<string, { pair: number; name: string; image: GreyImage }>()
   r.put('/scanners/:id/images', express.raw({ type: () => true, limit: '64mb' }), async (req, res) => {
     const { run } = keeper.of((await scannerOr404(req.params.id)).id)
     const { name, side, pair } = imageQuery.parse(req.query)
     if (!(run instanceof CalibrationRun) || run.over()) throw new OakError('no-run', 'No calibration from files is open.', { remedy: 'Begin one first.' })
-    const image = decodeImage(req.body as Buffer, name)
+    const image = await helper.run({ task: 'decode', bytes: req.body as Buffer, name })
     const key = `${req.params.id} ${side === 'left' ? 'right' : 'left'}`
     const other = halves.get(key)
     if (other?.pair !== pair) halves.set(`${req.params.id} ${side}`, { pair, name, image })

@@ -4,6 +4,7 @@ import { pipeline } from 'node:stream/promises'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
 import type { RecordedWith } from '@oak-gauge/contract'
 import type { Database } from '../db/connect.ts'
+import { helperThread } from '../helper/helper.ts'
 import type { Queue } from '../ledger/change.ts'
 import { mappingRoutes } from '../routes/markers.ts'
 import { scannerRoutes } from '../routes/scanners.ts'
@@ -24,7 +25,7 @@ export function sessionsHere(db: Database, queue: Queue, keeper: ScannerKeeper):
   const json = express.json({ limit: '8mb' })
   // artefact files and images come as they are: their routes read the body themselves
   const ours = (req: Request, res: Response, next: NextFunction) => (req.method === 'PUT' ? next() : json(req, res, next))
-  routes.use(ours, scannerRoutes(keeper), mappingRoutes(db, queue, keeper))
+  routes.use(ours, scannerRoutes(keeper, helperThread(db.url)), mappingRoutes(db, queue, keeper))
   return { routes, standing: (scanner) => standing(scanner, keeper) }
 }
 

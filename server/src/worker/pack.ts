@@ -54,7 +54,7 @@ export function packValue(v: Value): { arrays: Arrays; meta: ItemMeta } {
   return { arrays: { values: v.values }, meta: { count: v.values.length, box: null, faces: 0, unit: v.unit } }
 }
 
-export function unpackItem(row: ItemRow, a: Arrays): Item {
+export function unpackItem(row: Pick<ItemRow, 'name' | 'kind' | 'meta' | 'pose'>, a: Arrays): Item {
   const pose = Float64Array.from(row.pose)
   if (row.kind === 'points')
     return {
