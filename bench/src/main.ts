@@ -33,6 +33,7 @@ import { benchCalibration } from './calibrate.ts'
 import { benchLarge } from './large.ts'
 import { benchMany } from './many.ts'
 import { benchMarkers } from './markers.ts'
+import { benchServer } from './server.ts'
 import { benchVerdicts } from './verdicts.ts'
 import { benchZoo, keptScene } from './zoo.ts'
 import { general } from './general.ts'
@@ -117,6 +118,7 @@ if (wants('calibrate')) benchCalibration(add)
 if (wants('markers')) benchMarkers(add)
 if (wants('verdicts')) await benchVerdicts(keptScene, ctx, add, (line) => process.stderr.write(`${line}\n`))
 if (wants('cad')) await benchCad(add)
+if (wants('server')) await benchServer(add)
 if (only.includes('broken')) await benchBroken(add, (line) => process.stderr.write(`${line}\n`))
 if (only.includes('large')) {
   await benchLarge(only, ctx, timed, (line) => process.stdout.write(`${line}\n`))
@@ -129,7 +131,7 @@ if (only.includes('zoo')) {
   await pool.close()
   process.exit(0)
 }
-if (only.length && only.every((p) => ['cad', 'calibrate', 'markers', 'broken', 'verdicts'].includes(p))) {
+if (only.length && only.every((p) => ['cad', 'calibrate', 'markers', 'broken', 'verdicts', 'server'].includes(p))) {
   // the passes are not needed
   await report()
   process.exit(0)

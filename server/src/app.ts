@@ -12,6 +12,7 @@ import type { Exports } from './helper/exports.ts'
 import type { Queue } from './ledger/change.ts'
 import { log } from './log.ts'
 import { sameHostOnly } from './samehost.ts'
+import { watchStalls } from './stalls.ts'
 import { answerErrors } from './errors.ts'
 import { eventRoutes } from './routes/events.ts'
 import { fileRoutes } from './routes/files.ts'
@@ -22,6 +23,7 @@ import type { SessionDoor } from './sessions/door.ts'
 /** The web application. pages: folder of the built browser part; left out in tests of the interface alone. */
 export function buildApp(db: Database, queue: Queue, sessions: SessionDoor, exports: Exports, pages?: string): Express {
   const app = express()
+  const stalls = watchStalls()
   app.disable('x-powered-by')
   // behind a proxy on this machine the page's own address may be https
   app.set('trust proxy', 'loopback')
@@ -57,7 +59,12 @@ export function buildApp(db: Database, queue: Queue, sessions: SessionDoor, expo
   app.get('/api/health', async (_req, res) => {
     const began = performance.now()
     await db.pool.query('select 1')
-    res.json({ ok: true, database: `${(performance.now() - began).toFixed(1)} ms` })
+    const { longest, mean } = stalls()
+    res.json({
+      ok: true,
+      database: `${(performance.now() - began).toFixed(1)} ms`,
+      stalls: { longest: `${longest.toFixed(1)} ms`, mean: `${mean.toFixed(1)} ms`, over: '60 s' },
+    })
   })
   app.use('/api', fileRoutes(db, queue, sessions, exports))
   app.use('/api', sessions.routes)

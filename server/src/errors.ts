@@ -24,8 +24,14 @@ const STATUS: Record<string, number> = {
 }
 
 /** The last word of every application: any error as a status and the four words that people read. */
-export function answerErrors(err: unknown, req: Request, res: Response, next: NextFunction): void {
-  if (res.headersSent) return next(err)
+// eslint-disable-next-line @typescript-eslint/no-unused-vars -- four arguments are what makes it a handler of errors
+export function answerErrors(err: unknown, req: Request, res: Response, _next: NextFunction): void {
+  if (res.headersSent) {
+    // an answer that broke off in the middle must not look whole; whoever left before its end is no fault of ours
+    if ((err as { code?: string }).code !== 'ERR_STREAM_PREMATURE_CLOSE') log.error({ err, path: req.path }, 'answer broken off')
+    res.destroy()
+    return
+  }
   // whoever asked has gone: nobody to answer, and no fault of ours
   if (req.destroyed && (err as { code?: string }).code === 'ECONNRESET') return
   let e = err

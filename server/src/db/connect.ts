@@ -7,15 +7,17 @@ import { defineScannerModels } from './scannermodels.ts'
 export interface Database {
   url: string
   sequelize: Sequelize
-  /** for what goes past Sequelize: streams of bytes */
+  /** for what goes past Sequelize */
   pool: pg.Pool
+  /** for the bytes of files, of which many may be on their way: nothing else waits behind them */
+  streams: pg.Pool
   close(): Promise<void>
 }
 
 /** Connections past Sequelize. One that breaks fails what was asked on it; without a listener it would end the process. */
-export function openPool(url: string, max: number): pg.Pool {
+export function openPool(url: string, max: number, patience = 15_000): pg.Pool {
   // none free for so long: an error that says so is better than an answer that never comes
-  const pool = new pg.Pool({ connectionString: url, max, connectionTimeoutMillis: 15_000 })
+  const pool = new pg.Pool({ connectionString: url, max, connectionTimeoutMillis: patience })
   pool.on('error', () => undefined)
   pool.on('connect', (c) => c.on('error', () => undefined))
   return pool
@@ -29,12 +31,15 @@ export async function connect(url: string): Promise<Database> {
   defineModels(sequelize)
   defineScannerModels(sequelize)
   const pool = openPool(url, 6)
+  const streams = openPool(url, 4, 180_000)
   return {
     url,
     sequelize,
     pool,
+    streams,
     async close() {
       await pool.end()
+      await streams.end()
       await sequelize.close()
     },
   }

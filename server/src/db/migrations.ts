@@ -131,6 +131,11 @@ alter table session_chunk alter column data set storage external;
 update calibration set state = 'cancelled' where state = 'open';
 `,
   },
+  {
+    // what the bench shows of a job, as long as the print of the job is the same
+    name: '008-cards',
+    up: 'create table job_card (job_id uuid primary key references job on delete cascade, print text not null, card jsonb not null);',
+  },
 ]
 
 /** Brings the database up to this version of the program. Safe to call at every start; several processes may. */

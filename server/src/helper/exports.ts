@@ -1,4 +1,4 @@
-import { mkdtempSync } from 'node:fs'
+import { createReadStream, mkdtempSync } from 'node:fs'
 import { open, rm, type FileHandle } from 'node:fs/promises'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
@@ -84,7 +84,7 @@ export function keepExports(helper: Helper): Exports {
       try {
         const { handle, ending, bytes } = await k.file
         void makeRoom()
-        return { ending, bytes, done, read: () => handle.createReadStream({ start: 0, autoClose: false, highWaterMark: 256 * 1024 }) }
+        return { ending, bytes, done, read: () => createReadStream('', { fd: handle.fd, start: 0, autoClose: false, highWaterMark: 256 * 1024 }) }
       } catch (e) {
         done()
         if (kept.get(key) === k) kept.delete(key)

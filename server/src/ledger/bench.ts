@@ -6,7 +6,7 @@ import { loadLedger, toStep, trayItems } from './state.ts'
 
 /**
  * The cards of all jobs on the bench. A card is made from a job's whole ledger, and remembered as long as nothing of the job has changed: one query
- * tells for all jobs at once.
+ * tells for all jobs at once. In the database too, so that a server that was started anew need not read all ledgers first.
  */
 export function benchCards(): () => Promise<JobSummary[]> {
   const known = new Map<string, { print: string; card: JobSummary }>()
@@ -19,6 +19,10 @@ export function benchCards(): () => Promise<JobSummary[]> {
       const k = known.get(id)
       if (k?.print === print) cards.set(id, k.card)
     }
+    for (const [id, card] of await stored([...prints].filter(([id]) => !cards.has(id)))) {
+      cards.set(id, card)
+      known.set(id, { print: prints.get(id) ?? '', card })
+    }
     const work = [...prints].filter(([id]) => !cards.has(id)).values()
     const some = async () => {
       for (const [id, print] of work) {
@@ -26,6 +30,7 @@ export function benchCards(): () => Promise<JobSummary[]> {
         if (!card) continue
         cards.set(id, card)
         known.set(id, { print, card })
+        await store(id, print, card)
       }
     }
     await Promise.all(Array.from({ length: AT_ONCE }, some))
@@ -35,10 +40,30 @@ export function benchCards(): () => Promise<JobSummary[]> {
 /** Ledgers that are read at a time: the pool has others to serve. */
 const AT_ONCE = 3
 
+/** Raised when cards are made otherwise: those of before are made anew. */
+const CARDS = 1
+
+async function stored(jobs: [string, string][]): Promise<Map<string, JobSummary>> {
+  if (!jobs.length) return new Map()
+  const rows = await JobRow.sequelize?.query<{ id: string; card: JobSummary }>(
+    'select c.job_id as id, c.card from job_card c join unnest($1::uuid[], $2::text[]) as w (id, print) on w.id = c.job_id and w.print = c.print',
+    { bind: [jobs.map(([id]) => id), jobs.map(([, print]) => print)], type: QueryTypes.SELECT },
+  )
+  return new Map(rows?.map((r) => [r.id, r.card]))
+}
+
+async function store(id: string, print: string, card: JobSummary): Promise<void> {
+  await JobRow.sequelize?.query(
+    `insert into job_card (job_id, print, card) select id, $2, $3 from job where id = $1
+     on conflict (job_id) do update set print = excluded.print, card = excluded.card`,
+    { bind: [id, print, JSON.stringify(card)] },
+  )
+}
+
 /** What changes when anything changes that a card shows, by job, in the order of making. */
 async function fingerprints(): Promise<Map<string, string>> {
   const rows = await JobRow.sequelize?.query<{ id: string; print: string }>(
-    `select j.id, concat_ws(' ', j.head, j.updated_at, count(s.id), count(s.id) filter (where s.state in ('queued', 'running')), max(s.finished_at)) as print
+    `select j.id, concat_ws(' ', ${CARDS}, j.head, j.updated_at, count(s.id), count(s.id) filter (where s.state in ('queued', 'running')), max(s.finished_at)) as print
      from job j left join step s on s.job_id = j.id group by j.id order by j.created_at, j.id`,
     { type: QueryTypes.SELECT },
   )

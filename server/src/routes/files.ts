@@ -31,7 +31,7 @@ export function fileRoutes(db: Database, queue: Queue, sessions: SessionDoor, ex
       })
     // a pass keeps how its scanner stood when it came in
     const recordedWith = job.scanner && (query.role === undefined || query.role === 'pass') ? await sessions.standing(job.scanner) : null
-    const stored = await storeFile(db.pool, name, limited(req, name))
+    const stored = await storeFile(db.streams, name, limited(req, name))
     if (stored.bytes === 0) throw new OakError('empty', 'The file is empty (0 bytes).', { where: name, remedy: 'Export or copy it again.' })
     const step = await enqueueFile(queue, job.id, query.role === 'marker-map' ? 'import-markers' : 'import', {
       id: stored.id,
@@ -128,7 +128,7 @@ async function sendArrays(
     for (const e of entries) {
       const id = ids.get(refs[e.name].sha)
       if (!id) throw new OakError('lost', 'Stored numbers are missing from the database.', { remedy: 'Restore the database from a backup.' })
-      yield* sendBlob(db.pool, id)
+      yield* sendBlob(db.streams, id)
       const rest = padding(e.length * widths[e.type])
       if (rest) yield new Uint8Array(rest)
     }
