@@ -30,6 +30,7 @@ import { benchBroken } from './broken.ts'
 import { benchCad } from './cad.ts'
 import { openInBrowser } from './browser.ts'
 import { benchCalibration } from './calibrate.ts'
+import { benchFaults } from './faults.ts'
 import { benchLarge } from './large.ts'
 import { benchMany } from './many.ts'
 import { benchMarkers } from './markers.ts'
@@ -119,6 +120,12 @@ if (wants('markers')) benchMarkers(add)
 if (wants('verdicts')) await benchVerdicts(keptScene, ctx, add, (line) => process.stderr.write(`${line}\n`))
 if (wants('cad')) await benchCad(add)
 if (wants('server')) await benchServer(add)
+if (only.includes('faults')) {
+  const kills = Number(only.find((a) => a.startsWith('kills='))?.slice(6) ?? 200)
+  await benchFaults(kills, Number(only.find((a) => a.startsWith('seed='))?.slice(5) ?? 1), add, (line) => process.stderr.write(`${line}\n`))
+  await report()
+  process.exit(0)
+}
 if (only.includes('broken')) await benchBroken(add, (line) => process.stderr.write(`${line}\n`))
 if (only.includes('large')) {
   await benchLarge(only, ctx, timed, (line) => process.stdout.write(`${line}\n`))

@@ -227,6 +227,19 @@ describe('damage is told', () => {
     const twice = await changed(plate.replace(cylinder[0], cylinder[0] + cylinder[0]))
     expect(twice.warnings.join(' ')).toContain(`#${cylinder[1]} stands in it twice`)
   })
+  test('colours that are not read are told to be lost; one all over, or the same twice, tells nothing', async () => {
+    const cube = text('cube-mm.step')
+    const own = /COLOUR_RGB\([^)]*\)/.exec(cube)?.[0] ?? ''
+    const more = (...entities: string[]) => cube.replace(/ENDSEC;\s*END-ISO/, `${entities.map((e, k) => `#${90_000 + k}=${e};\n`).join('')}$&`)
+    const said = async (s: string) => (await changed(s)).warnings
+    expect(own).not.toBe('')
+    const filled = (...colours: string[]) => more(...colours.flatMap((c, k) => [c, `FILL_AREA_STYLE_COLOUR('',#${90_000 + 2 * k})`]))
+    expect(await said(filled(own, "COLOUR_RGB ( 'as before' , 0.8, 0.8 , 0.80000 )"))).toEqual([])
+    // of edges, and of nothing
+    expect(await said(more("COLOUR_RGB('red',1.,0.,0.)", "DESCRIPTION('FILL_AREA_STYLE_COLOUR of a door')"))).toEqual([])
+    const two = ["COLOUR_RGB('red',1.,0.,0.)", "DRAUGHTING_PRE_DEFINED_COLOUR('blue')", "DRAUGHTING_PRE_DEFINED_COLOUR('blue')"]
+    expect(await said(filled(...two))).toEqual(['The 3 colours of the file are not read: they are lost.'])
+  })
   test('a bore whose radius does not fit its edges', async () => {
     const plate = text('plate_holes_dev.step')
     const r = await changed(plate.replace(/(CYLINDRICAL_SURFACE\('',#\d+,)5\.\)/, '$15.4)'))

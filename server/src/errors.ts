@@ -24,7 +24,6 @@ const STATUS: Record<string, number> = {
 }
 
 /** The last word of every application: any error as a status and the four words that people read. */
-// eslint-disable-next-line @typescript-eslint/no-unused-vars -- four arguments are what makes it a handler of errors
 export function answerErrors(err: unknown, req: Request, res: Response, _next: NextFunction): void {
   if (res.headersSent) {
     // an answer that broke off in the middle must not look whole; whoever left before its end is no fault of ours

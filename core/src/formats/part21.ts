@@ -6,6 +6,8 @@ export interface Part21 {
   doubled: number[]
   /** bounded faces */
   faces: number
+  /** different colours of surfaces; those of edges are every exporter's own */
+  colours: number
   /** a text, list or comment is open at the end */
   open: boolean
 }
@@ -17,7 +19,7 @@ const isWord = (c: number) => (c >= 65 && c <= 90) || (c >= 97 && c <= 122) || c
 
 /**
  * Looks over the clear text of a STEP file (ISO 10303-21:2016) in one pass, without building what it describes: are all entities there that are spoken of, each once,
- * are texts and lists closed, how many faces (ISO 10303-42: advanced_face, face_surface) should come out.
+ * are texts and lists closed, how many faces (ISO 10303-42: advanced_face, face_surface) should come out, how many colours surfaces have (ISO 10303-46: fill_area_style_colour).
  */
 export function lookOver(b: Uint8Array): Part21 {
   let defined = new Float64Array(1024)
@@ -25,6 +27,10 @@ export function lookOver(b: Uint8Array): Part21 {
   let d = 0
   let a = 0
   let faces = 0
+  const colourOf = new Map<number, string>()
+  const fills: number[] = []
+  let entity = 0
+  let inFill = false
   let depth = 0
   let open = false
   let fresh = true
@@ -56,9 +62,11 @@ export function lookOver(b: Uint8Array): Part21 {
       if (fresh && b[next] === EQUALS) {
         if (d === defined.length) defined = grown(defined)
         defined[d++] = id
+        entity = id
       } else {
         if (a === asked.length) asked = grown(asked)
         asked[a++] = id
+        if (inFill) fills.push(id)
       }
     } else if (c === LEFT) depth++
     else if (c === RIGHT) depth--
@@ -66,11 +74,14 @@ export function lookOver(b: Uint8Array): Part21 {
       if (depth !== 0) open = true
       depth = 0
       fresh = true
+      inFill = false
       continue
     } else if (isWord(c)) {
       const from = i
       while (isWord(b[i + 1])) i++
-      if (isFace(b, from, i + 1)) faces++
+      if (isOne(FACES, b, from, i + 1)) faces++
+      else if (isOne(COLOURS, b, from, i + 1)) colourOf.set(entity, colourAt(b, i + 1))
+      else if (isOne(FILL, b, from, i + 1)) inFill = true
     }
     fresh = false
   }
@@ -83,7 +94,8 @@ export function lookOver(b: Uint8Array): Part21 {
     while (h < d && have[h] < want[i]) h++
     if (have[h] !== want[i] && missing.at(-1) !== want[i]) missing.push(want[i])
   }
-  return { missing, doubled, faces, open }
+  const colours = new Set(fills.map((id) => colourOf.get(id))).size
+  return { missing, doubled, faces, colours, open }
 }
 
 function grown(list: Float64Array<ArrayBuffer>): Float64Array<ArrayBuffer> {
@@ -92,13 +104,28 @@ function grown(list: Float64Array<ArrayBuffer>): Float64Array<ArrayBuffer> {
   return out
 }
 
-const FACES = ['ADVANCED_FACE', 'FACE_SURFACE'].map((w) => new TextEncoder().encode(w))
-function isFace(b: Uint8Array, from: number, to: number): boolean {
-  for (const w of FACES) {
+const encoded = (...words: string[]) => words.map((w) => new TextEncoder().encode(w))
+const FACES = encoded('ADVANCED_FACE', 'FACE_SURFACE')
+const COLOURS = encoded('COLOUR_RGB', 'DRAUGHTING_PRE_DEFINED_COLOUR')
+const FILL = encoded('FILL_AREA_STYLE_COLOUR')
+function isOne(words: Uint8Array[], b: Uint8Array, from: number, to: number): boolean {
+  for (const w of words) {
     if (w.length !== to - from) continue
     let k = 0
     while (k < w.length && b[from + k] === w[k]) k++
     if (k === w.length) return true
   }
   return false
+}
+
+/** Its three parts, or its name when it has none. */
+function colourAt(b: Uint8Array, from: number): string {
+  const end = b.indexOf(SEMICOLON, from)
+  const text = new TextDecoder('latin1').decode(b.subarray(from, Math.min(end < 0 ? b.length : end, from + 200)))
+  const parts = /'[^']*'\s*,\s*([^)]*)\)/.exec(text)
+  if (!parts) return text.replace(/\s/g, '').toLowerCase()
+  return parts[1]
+    .split(',')
+    .map((v) => Number(v).toFixed(3))
+    .join(' ')
 }

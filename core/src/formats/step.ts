@@ -80,6 +80,8 @@ function doubts(shape: CadShape, mesh: Mesh, text: Part21): string[] {
   if (shape.solids > 1) out.push(`The file holds ${shape.solids} bodies; all of them were taken.`)
   if (shape.solids === 0) out.push('The file holds surfaces and no body: which side is outside is not certain.')
   if (shape.said.length) out.push(`The CAD kernel met errors in the file, and faces may be missing: ${kernelWords(shape.said)}.`)
+  // one colour all over tells nothing
+  if (text.colours > 1) out.push(`The ${text.colours} colours of the file are not read: they are lost.`)
   if (text.missing.length)
     out.push(
       `The file is damaged: it speaks of ${counted(text.missing.length, 'entity', 'entities')} that it does not hold (the first is #${text.missing[0]}).`,
