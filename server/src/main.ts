@@ -4,6 +4,7 @@ import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 import { fileURLToPath } from 'node:url'
 import { connect } from './db/connect.ts'
+import { listensTo } from './listen.ts'
 import { log, tellUnheard } from './log.ts'
 import { claim, freePort, isFree, SetupError, startCluster, type Cluster } from './postgres.ts'
 import { stockShelf } from './scanners/demo.ts'
@@ -20,6 +21,7 @@ const PAUSE = 1000
 
 async function main(): Promise<void> {
   tellUnheard()
+  const host = listensTo(process.env['HOST'] ?? '127.0.0.1')
   const own = !process.env['DATABASE_URL']
   const throwaway = process.env['OAK_THROWAWAY'] === '1'
   const claimed = own && !throwaway ? claim(root) : undefined
@@ -41,7 +43,6 @@ async function main(): Promise<void> {
   const wanted = Number(process.env['PORT'] ?? 4180)
   const port = (await isFree(wanted)) ? wanted : await freePort()
   if (port !== wanted) process.stdout.write(`Port ${wanted} is in use by another program.\n`)
-  const host = process.env['HOST'] ?? '127.0.0.1'
   const folder = mkdtempSync(join(tmpdir(), 'oak-gauge-'))
   const env = { ...process.env, PORT: String(port), HOST: host, OAK_SESSIONS: join(folder, 'sessions') }
 

@@ -20,6 +20,7 @@ import { named } from '../download.ts'
 import type { Helper } from '../helper/helper.ts'
 import { CalibrationRun } from '../scanners/calibrationrun.ts'
 import { certificatePdf } from '../scanners/certificate.ts'
+import { scannerAddress } from '../scanners/address.ts'
 import { MappingRun } from '../markers/mappingrun.ts'
 import { idle, warmEnough } from '../scanners/guards.ts'
 import type { ScannerKeeper } from '../scanners/keeper.ts'
@@ -37,7 +38,7 @@ export function scannerRoutes(keeper: ScannerKeeper, helper: Helper): Router {
   })
   /** A scanner is added by its address: it says itself what it is. */
   r.post('/scanners', async (req, res) => {
-    const { address } = addScanner.parse(req.body)
+    const address = scannerAddress(addScanner.parse(req.body).address)
     const link = await openLink(address, {})
     const { name, model, serial, spec } = link.hello
     link.close()

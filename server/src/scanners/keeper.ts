@@ -7,6 +7,7 @@ import type { Bus } from '../events.ts'
 import { log } from '../log.ts'
 import { toProblem } from '../problem.ts'
 import type { Session } from '../sessions/session.ts'
+import { scannerAddress } from './address.ts'
 import { startStandIn, type RunningStandIn } from './standins.ts'
 
 /** One scanner as this server sees it now; what lasts is in the database. */
@@ -101,7 +102,8 @@ export function keepScanners(bus: Bus, pool: ThreadPool): ScannerKeeper {
     try {
       const row = await ScannerRow.findByPk(e.id)
       if (!row) return
-      let address = row.address ?? ''
+      // asked each time: what may be asked may have changed since it was added
+      let address = row.standIn ? '' : scannerAddress(row.address ?? '')
       if (row.standIn) {
         e.standIn ??= startStandIn(
           row.standIn,
