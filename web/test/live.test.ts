@@ -1,0 +1,56 @@
+/** @jest-environment ./web/test/browser-env.mjs */
+import { afterEach, beforeEach, describe, expect, jest, test } from '@jest/globals'
+import { listen } from '../src/live.ts'
+
+class Source {
+  static CLOSED = 2
+  static all: Source[] = []
+  readyState = 0
+  onopen: () => void = () => undefined
+  onerror: () => void = () => undefined
+  onmessage: (m: { data: string }) => void = () => undefined
+  constructor() {
+    Source.all.push(this)
+  }
+}
+const said: { type: string; payload?: unknown }[] = []
+const types = () => said.splice(0).map((a) => a.type.replace(/^.*\//, '') + (typeof a.payload === 'boolean' ? ` ${a.payload}` : ''))
+
+beforeEach(() => {
+  jest.useFakeTimers()
+  Source.all.length = said.length = 0
+  Object.assign(globalThis, { EventSource: Source })
+  listen({ dispatch: (a) => said.push(a) })
+})
+afterEach(() => {
+  jest.useRealTimers()
+})
+
+describe('a page that listens to the server', () => {
+  test('asks for what is shown every two seconds while nothing is heard, and once more when it is heard again', () => {
+    const [source] = Source.all
+    source.onopen()
+    expect(types()).toEqual(['connection true'])
+    source.onerror()
+    expect(types()).toEqual(['connection false'])
+    // said again and again while the browser tries: asked for no more often
+    source.onerror()
+    jest.advanceTimersByTime(4100)
+    expect(types()).toEqual(['connection false', 'invalidateTags', 'invalidateTags'])
+    source.onopen()
+    expect(types()).toEqual(['connection true', 'invalidateTags'])
+    jest.advanceTimersByTime(60_000)
+    expect(types()).toEqual([])
+    expect(Source.all).toHaveLength(1)
+  })
+  test('refused, it opens another connection, where the browser would give up', () => {
+    Source.all[0].readyState = Source.CLOSED
+    Source.all[0].onerror()
+    jest.advanceTimersByTime(2100)
+    expect(Source.all).toHaveLength(2)
+    said.length = 0
+    Source.all[1].onopen()
+    Source.all[1].onmessage({ data: JSON.stringify({ type: 'changed', job: 'j' }) })
+    expect(types()).toEqual(['connection true', 'invalidateTags', 'invalidateTags'])
+  })
+})
