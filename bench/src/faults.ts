@@ -50,7 +50,7 @@ export async function benchFaults(kills: number, seed: number, add: Add, say: (l
         const json = body === undefined || typeof body === 'string'
         const r = await fetch(`${url}${path}`, {
           method,
-          ...(body === undefined ? {} : { body: json ? (body) : JSON.stringify(body), headers: json ? {} : { 'content-type': 'application/json' } }),
+          ...(body === undefined ? {} : { body: json ? body : JSON.stringify(body), headers: json ? {} : { 'content-type': 'application/json' } }),
         })
         const answer: unknown = await r.json().catch(() => null)
         if (r.status === 500) strange.push(`${method} ${path}: ${JSON.stringify(answer)}`)
