@@ -61,7 +61,7 @@ export interface Cluster {
 export interface ClusterOptions {
   /** of the checkout */
   root: string
-  /** for tests: fast, and thrown away by stop() */
+  /** for tests: fast (what is committed outlives the processes, not the machine), and thrown away by stop() */
   throwaway?: boolean
 }
 
@@ -109,7 +109,7 @@ export async function startCluster(options: ClusterOptions): Promise<Cluster> {
       '60',
       '-o',
       `-h 127.0.0.1 -p ${port} -c unix_socket_directories='' -c shared_buffers=256MB -c max_wal_size=2GB` +
-        (options.throwaway ? ' -c fsync=off -c synchronous_commit=off -c full_page_writes=off' : ''),
+        (options.throwaway ? ' -c fsync=off -c full_page_writes=off' : ''),
       'start',
     ])
     return r.status === 0 ? null : `PostgreSQL does not start. Its log is ${join(home, 'log')}.\n${r.stdout}${r.stderr}`

@@ -42,8 +42,9 @@ export async function startAll({ apart = false } = {}) {
   const exports = keepExports(helperThread(cluster.url))
   const folder = mkdtempSync(join(tmpdir(), 'oak-test-'))
   const socket = join(folder, 'sessions')
+  const door = apart ? sessionsAt(socket) : sessionsHere(db, queue, keeper)
   const server: Server = await new Promise((resolve) => {
-    const s = buildApp(db, queue, apart ? sessionsAt(socket) : sessionsHere(db, queue, keeper), exports).listen(0, '127.0.0.1', () => resolve(s))
+    const s = buildApp(db, queue, door, exports).listen(0, '127.0.0.1', () => resolve(s))
   })
   const url = `http://127.0.0.1:${(server.address() as AddressInfo).port}`
   let worker: ChildProcess | undefined
@@ -121,6 +122,7 @@ export async function startAll({ apart = false } = {}) {
       server.closeAllConnections()
       server.close()
       await exports.close()
+      await door.close()
       await boss.stop({ graceful: false })
       await bus.close()
       await db.close()

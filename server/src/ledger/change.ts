@@ -39,16 +39,21 @@ export async function changing<T>(queue: Queue, jobId: string, change: (c: Chang
     await JobRow.findByPk(jobId, { transaction, lock: true, attributes: ['id'] })
     const ledger = await loadLedger(jobId, transaction)
     const result = await change({ ...ledger, transaction, wake: () => steps++ })
-    // Sequelize takes no undefined value
-    const executeSql = async (text: string, values: unknown[]) => ({
-      rows: await sequelize.query(text, { bind: values.map((v) => v ?? null), type: QueryTypes.SELECT, transaction }),
-    })
-    for (let i = 0; i < steps; i++) await queue.boss.send(QUEUE, { job: jobId }, { retryLimit: 3, expireInHours: 6, db: { executeSql } })
+    for (let i = 0; i < steps; i++) await tellWorkers(queue.boss, jobId, transaction)
     return result
   })
   if (steps) await queue.bus.wake()
   await queue.bus.emit({ type: 'changed', job: jobId })
   return done
+}
+
+/** The message that a job has work: part of the transaction that made the work. */
+export async function tellWorkers(boss: PgBoss, job: string, transaction: Transaction): Promise<void> {
+  // Sequelize takes no undefined value
+  const executeSql = async (text: string, values: unknown[]) => ({
+    rows: (await JobRow.sequelize?.query(text, { bind: values.map((v) => v ?? null), type: QueryTypes.SELECT, transaction })) ?? [],
+  })
+  await boss.send(QUEUE, { job }, { retryLimit: 3, expireInHours: 6, db: { executeSql } })
 }
 
 /** Throws 'moved-on' when the job is not any more where whoever asks saw it, and says what happened. Files that came in meanwhile do not matter: they only add. */

@@ -17,6 +17,7 @@ export interface SessionDoor {
   routes: RequestHandler
   /** how a scanner stands now, to be written beside what is recorded with it */
   standing(scanner: string): Promise<RecordedWith>
+  close(): Promise<void>
 }
 
 /** The scanners are kept by this process. */
@@ -25,8 +26,9 @@ export function sessionsHere(db: Database, queue: Queue, keeper: ScannerKeeper):
   const json = express.json({ limit: '8mb' })
   // artefact files and images come as they are: their routes read the body themselves
   const ours = (req: Request, res: Response, next: NextFunction) => (req.method === 'PUT' ? next() : json(req, res, next))
-  routes.use(ours, scannerRoutes(keeper, helperThread(db.url)), mappingRoutes(db, queue, keeper))
-  return { routes, standing: (scanner) => standing(scanner, keeper) }
+  const helper = helperThread(db.url)
+  routes.use(ours, scannerRoutes(keeper, helper), mappingRoutes(db, queue, keeper))
+  return { routes, standing: (scanner) => standing(scanner, keeper), close: () => helper.close() }
 }
 
 const PATHS = /^\/(scanners|calibrations|verifications|artefacts)(\/|$)|^\/jobs\/[^/]+\/mapping$/
@@ -34,6 +36,7 @@ const PATHS = /^\/(scanners|calibrations|verifications|artefacts)(\/|$)|^\/jobs\
 /** The scanners are kept by a process of its own, which listens on a socket that nobody else can reach. */
 export function sessionsAt(socketPath: string): SessionDoor {
   return {
+    close: () => Promise.resolve(),
     routes(req, res, next) {
       if (!PATHS.test(req.path)) return next()
       const onward = request({ socketPath, path: `/api${req.url}`, method: req.method, headers: req.headers }, (answer) => {

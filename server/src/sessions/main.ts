@@ -84,6 +84,7 @@ stop = async () => {
   server.close()
   server.closeAllConnections()
   await keeper.stop()
+  await door.close()
   await boss.stop({ graceful: false })
   await bus.close()
   await db.close()

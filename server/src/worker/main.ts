@@ -5,7 +5,7 @@ import { Cancelled, OakError } from '@oak-gauge/core/base/errors.ts'
 import { connect } from '../db/connect.ts'
 import { JobRow, StepRow } from '../db/models.ts'
 import { openBus } from '../events.ts'
-import { QUEUE } from '../ledger/change.ts'
+import { QUEUE, tellWorkers } from '../ledger/change.ts'
 import { log, tellUnheard } from '../log.ts'
 import { withParent } from '../parent.ts'
 import { toProblem } from '../problem.ts'
@@ -85,8 +85,7 @@ async function putBackOrphans(): Promise<void> {
     await withJobLock(s.jobId, async () => {
       await s.reload()
       if (s.state !== 'running') return
-      await s.update({ attempts: s.attempts + 1 })
-      if (s.attempts >= MAX_ATTEMPTS)
+      if (s.attempts + 1 >= MAX_ATTEMPTS)
         await fail(
           s,
           new OakError('worker-died', `The step brought the computing process down ${MAX_ATTEMPTS} times.`, {
@@ -95,7 +94,7 @@ async function putBackOrphans(): Promise<void> {
         )
       else {
         log.warn({ step: s.id }, 'a worker died; its step is run again')
-        await putBack(s)
+        await putBack(s, s.attempts + 1)
       }
     })
   }
@@ -177,10 +176,15 @@ async function runStep(step: StepRow): Promise<void> {
   }
 }
 
-/** Another worker, or this one once more, may take it. */
-async function putBack(step: StepRow): Promise<void> {
-  const [back] = await StepRow.update({ state: 'queued', progress: 0 }, { where: { id: step.id, state: 'running', attempt: step.attempt } })
-  if (back) await boss.send(QUEUE, { job: step.jobId })
+/** Another worker, or this one once more, may take it: state, count of attempts and message together, or whoever dies in between leaves a step that nobody takes, or counts it twice. */
+async function putBack(step: StepRow, attempts = step.attempts): Promise<void> {
+  await db.sequelize.transaction(async (transaction) => {
+    const [back] = await StepRow.update(
+      { state: 'queued', progress: 0, attempts },
+      { where: { id: step.id, state: 'running', attempt: step.attempt }, transaction },
+    )
+    if (back) await tellWorkers(boss, step.jobId, transaction)
+  })
 }
 
 async function fail(step: StepRow, e: unknown): Promise<void> {
