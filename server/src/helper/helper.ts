@@ -31,10 +31,11 @@ export function helperThread(url: string): Helper {
   }
   const begin = (): Worker => {
     const worker = new Worker(file(), { workerData: { url }, resourceLimits: { maxOldGenerationSizeMb: 4096 } })
-    worker.unref()
     worker.on('message', (a: HelperAnswer) => {
       const w = waiting.get(a.id)
       waiting.delete(a.id)
+      // it keeps the process only while there is something to do
+      if (!waiting.size) worker.unref()
       if (!('problem' in a)) return w?.resolve(a.result)
       const { code, message, where, remedy } = a.problem
       w?.reject(new OakError(code, message, { where, remedy, cause: a.stack }))
@@ -58,6 +59,7 @@ export function helperThread(url: string): Helper {
       return new Promise<HelperResult[K]>((resolve, reject) => {
         waiting.set(id, { resolve: resolve, reject })
         thread ??= begin()
+        thread.ref()
         thread.postMessage({ id, ...task })
       })
     },
