@@ -20,9 +20,11 @@ const processes = () => readdirSync('/proc').filter((p) => /^\d+$/.test(p))
 
 /**
  * Processes of the running program are killed at random moments while people work with it: they import, compute, step back, merge, and map markers. What was
- * once told to be done must stay done; nothing may hang when it is over. Seed: the moments.
+ * once told to be done must stay done; nothing may hang when it is over. args: kills=200, seed=1 (of the moments).
  */
-export async function benchFaults(kills: number, seed: number, add: Add, say: (line: string) => void): Promise<void> {
+export async function benchFaults(args: string[], add: Add, say: (line: string) => void): Promise<void> {
+  const given = (name: string, usual: number) => Number(args.find((a) => a.startsWith(`${name}=`))?.slice(name.length + 1) ?? usual)
+  const [kills, seed] = [given('kills', 200), given('seed', 1)]
   const port = await freePort()
   const url = `http://127.0.0.1:${port}/api`
   const program: ChildProcess = spawn('node', ['.build/server.js'], {

@@ -35,6 +35,7 @@ import { benchLarge } from './large.ts'
 import { benchMany } from './many.ts'
 import { benchMarkers } from './markers.ts'
 import { benchServer } from './server.ts'
+import { timed } from './timed.ts'
 import { benchVerdicts } from './verdicts.ts'
 import { benchZoo, keptScene } from './zoo.ts'
 import { general } from './general.ts'
@@ -50,27 +51,6 @@ interface Row {
 const CACHE = join(process.cwd(), '.data', 'bench')
 const only = process.argv.slice(2)
 const wants = (name: string) => only.length === 0 || only.includes(name)
-
-/** Peak memory of this process since the last call, MB. */
-function peak(): number {
-  const status = readFileSync('/proc/self/status', 'utf8')
-  return Number(/VmHWM:\s+(\d+)/.exec(status)?.[1] ?? 0) / 1024
-}
-function resetPeak(): void {
-  ;(globalThis as { gc?: () => void }).gc?.()
-  try {
-    writeFileSync('/proc/self/clear_refs', '5')
-  } catch {
-    // no right to reset: the figure is then the peak since the start
-  }
-}
-
-async function timed<T>(run: () => Promise<T>): Promise<{ result: T; seconds: number; megabytes: number }> {
-  resetPeak()
-  const start = performance.now()
-  const result = await run()
-  return { result, seconds: (performance.now() - start) / 1000, megabytes: peak() }
-}
 
 letCollect()
 const pool = threadPool()
@@ -121,8 +101,7 @@ if (wants('verdicts')) await benchVerdicts(keptScene, ctx, add, (line) => proces
 if (wants('cad')) await benchCad(add)
 if (wants('server')) await benchServer(add)
 if (only.includes('faults')) {
-  const kills = Number(only.find((a) => a.startsWith('kills='))?.slice(6) ?? 200)
-  await benchFaults(kills, Number(only.find((a) => a.startsWith('seed='))?.slice(5) ?? 1), add, (line) => process.stderr.write(`${line}\n`))
+  await benchFaults(only, add, (line) => process.stderr.write(`${line}\n`))
   await report()
   process.exit(0)
 }

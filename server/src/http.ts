@@ -7,7 +7,7 @@ import { keepExports } from './helper/exports.ts'
 import { helperThread } from './helper/helper.ts'
 import { QUEUE } from './ledger/change.ts'
 import { log, tellUnheard } from './log.ts'
-import { withParent } from './parent.ts'
+import { endsCleanly } from './parent.ts'
 import { sessionsAt } from './sessions/door.ts'
 
 /** The web server. It holds nothing that is not in the database or with the other processes: it may end and begin again at any moment. */
@@ -18,17 +18,7 @@ const root = fileURLToPath(new URL('..', import.meta.url))
 const SILENT = 300_000
 
 tellUnheard()
-let stop: () => Promise<void> = () => Promise.resolve()
-let stopping = false
-const end = (code: number) => {
-  if (stopping) return
-  stopping = true
-  void stop().finally(() => process.exit(code))
-  setTimeout(() => process.exit(code), 4000).unref()
-}
-process.on('SIGTERM', () => end(0))
-process.on('SIGINT', () => undefined)
-withParent(() => end(1))
+const { end, onEnd } = endsCleanly()
 
 const db = await connect(url)
 const boss = new PgBoss({ connectionString: url, max: 4 })
@@ -48,11 +38,11 @@ const server = app.listen(Number(port), host, (error) => {
 server.requestTimeout = 0
 // an upload or a download may take long, but not be silent for so long
 server.setTimeout(SILENT, (s) => s.destroy())
-stop = async () => {
+onEnd(async () => {
   server.closeAllConnections()
   server.close()
   await exports.close()
   await boss.stop({ graceful: false })
   await bus.close()
   await db.close()
-}
+})

@@ -153,3 +153,14 @@ export function tableAndBlock(): string {
   for (let x = -40; x <= 40; x++) for (let y = -40; y <= 40; y++) lines.push(`${x} ${y} ${Math.max(Math.abs(x), Math.abs(y)) <= 15 ? 20 : 0}`)
   return lines.join('\n')
 }
+
+/** Reads again and again until it is good; says what it still was when it never is. */
+export async function until<T>(read: () => Promise<T>, good: (v: T) => boolean, seconds = 90): Promise<T> {
+  const end = Date.now() + seconds * 1000
+  for (;;) {
+    const v = await read()
+    if (good(v)) return v
+    if (Date.now() > end) throw new Error(`still ${JSON.stringify(v).slice(0, 600)}`)
+    await new Promise((r) => setTimeout(r, 50))
+  }
+}

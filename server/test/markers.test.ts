@@ -6,21 +6,12 @@ import { compareMarkers } from '@oak-gauge/core/markers/compare.ts'
 import { makeMarkers, worstUncertainty, type Markers } from '@oak-gauge/core/markers/markers.ts'
 import { setStage, stageInput, type Stage } from '../src/markers/stage.ts'
 import { stockShelf } from '../src/scanners/demo.ts'
-import { startAll, type All } from './help.ts'
+import { startAll, until, type All } from './help.ts'
 
 let all: All
 let job: JobState
 const shelf: Record<string, string> = {}
 
-async function until<T>(read: () => Promise<T>, good: (v: T) => boolean, seconds = 90): Promise<T> {
-  const end = Date.now() + seconds * 1000
-  for (;;) {
-    const v = await read()
-    if (good(v)) return v
-    if (Date.now() > end) throw new Error(`still ${JSON.stringify(v).slice(0, 600)}`)
-    await new Promise((r) => setTimeout(r, 100))
-  }
-}
 const on = async (name: string) => {
   await all.call('PATCH', `/scanners/${shelf[name]}`, { on: true })
   await until(

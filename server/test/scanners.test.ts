@@ -4,7 +4,7 @@ import { PNG } from 'pngjs'
 import { BALL_BARS, PLATES } from '@oak-gauge/scanners/artefacts.ts'
 import { CalibrationRow } from '../src/db/scannermodels.ts'
 import { stockShelf } from '../src/scanners/demo.ts'
-import { cubePly, startAll, tableAndBlock, type All } from './help.ts'
+import { cubePly, startAll, tableAndBlock, until, type All } from './help.ts'
 
 let all: All
 let artefacts: ArtefactSummary[]
@@ -22,15 +22,6 @@ afterAll(() => all.stop())
 
 const detail = async (name: string): Promise<ScannerDetail> => (await all.call('GET', `/scanners/${shelf[name]}`)).body
 const artefact = (name: string) => artefacts.find((a) => a.name === name)!.id
-async function until<T>(read: () => Promise<T>, good: (v: T) => boolean, seconds = 90): Promise<T> {
-  const end = Date.now() + seconds * 1000
-  for (;;) {
-    const v = await read()
-    if (good(v)) return v
-    if (Date.now() > end) throw new Error(`still ${JSON.stringify(v).slice(0, 400)}`)
-    await new Promise((r) => setTimeout(r, 100))
-  }
-}
 const connected = (name: string) =>
   until(
     () => detail(name),

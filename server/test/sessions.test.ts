@@ -4,22 +4,13 @@ import { stockShelf } from '../src/scanners/demo.ts'
 import { SessionRow } from '../src/db/scannermodels.ts'
 import { decodeFrames, encodeFrames, FrameLog, rounded, storedFrames } from '../src/sessions/framelog.ts'
 import { fromPlain, toPlain } from '../src/sessions/plain.ts'
-import { startAll, type All } from './help.ts'
+import { startAll, until, type All } from './help.ts'
 
 let all: All
 let job: JobState
 let artefacts: ArtefactSummary[]
 const shelf: Record<string, string> = {}
 
-async function until<T>(read: () => Promise<T>, good: (v: T) => boolean, seconds = 90): Promise<T> {
-  const end = Date.now() + seconds * 1000
-  for (;;) {
-    const v = await read()
-    if (good(v)) return v
-    if (Date.now() > end) throw new Error(`still ${JSON.stringify(v).slice(0, 600)}`)
-    await new Promise((r) => setTimeout(r, 50))
-  }
-}
 const run = async <T extends RunState>(name: string): Promise<T | null> => (await all.call('GET', `/scanners/${shelf[name]}/run`)).body
 const act = (name: string, what: string, body: object = {}) => all.call('POST', `/scanners/${shelf[name]}/run/${what}`, body)
 const on = async (name: string) => {

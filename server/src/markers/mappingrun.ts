@@ -1,16 +1,16 @@
 import { Readable } from 'node:stream'
 import { frameOf } from '@oak-gauge/core/formats/markers.ts'
-import { identity, invertRigid, multiply, rotateVector, transformPoint, type Mat4 } from '@oak-gauge/core/base/mat4.ts'
+import { identity, invertRigid, multiply, rotateVector, type Mat4 } from '@oak-gauge/core/base/mat4.ts'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
 import type { Stereo } from '@oak-gauge/core/calibrate/camera.ts'
 import { levelled } from '@oak-gauge/core/markers/levelled.ts'
 import { asKnown, settleBy } from '@oak-gauge/core/markers/mapframes.ts'
-import { worstUncertainty, type Markers } from '@oak-gauge/core/markers/markers.ts'
+import type { Markers } from '@oak-gauge/core/markers/markers.ts'
 import { stereoSight } from '@oak-gauge/core/markers/sight.ts'
 import type { SolvedMap } from '@oak-gauge/core/markers/map.ts'
 import { mapInput, solveMapKernel } from '@oak-gauge/core/markers/solvemap.ts'
-import { makeTracker, widestAngle, type Tracked, type Tracker } from '@oak-gauge/core/markers/tracker.ts'
-import type { LinkFrame, MappedMarker, MappingRun as RunView } from '@oak-gauge/contract'
+import { makeTracker, type Tracked, type Tracker } from '@oak-gauge/core/markers/tracker.ts'
+import type { LinkFrame, MappingRun as RunView } from '@oak-gauge/contract'
 import { storeFile } from '../blobs.ts'
 import type { Database } from '../db/connect.ts'
 import type { ScannerRow, SessionRow } from '../db/scannermodels.ts'
@@ -20,7 +20,7 @@ import { toProblem } from '../problem.ts'
 import type { ScannerKeeper } from '../scanners/keeper.ts'
 import { FrameLog, rounded, storedFrames, type MarkerFrame } from '../sessions/framelog.ts'
 import { openSession, Session } from '../sessions/session.ts'
-import { emptyView, middleDistance } from './mappingview.ts'
+import { emptyView, mappedMarkers, middleDistance } from './mappingview.ts'
 import { movedBody, pathPose, type HandMove } from './path.ts'
 import { benchOf, onStage, slide, type Stage } from './stage.ts'
 
@@ -196,35 +196,9 @@ export class MappingRun extends Session<RunView, Progress> {
     }
   }
 
-  private markers(): MappedMarker[] {
-    const pose = this.shown ?? identity()
-    const index = new Map(this.solved?.numbers.map((n, i) => [n, i]) ?? [])
-    const now = new Set(this.last?.pairs ?? [])
-    return this.tracker.known.flatMap((k, n) => {
-      if (k.same !== null) return []
-      const i = index.get(n)
-      const s = this.solved
-      const id = i === undefined || !s ? (this.o.known?.markers.ids[n] ?? '') : s.markers.ids[i]
-      const u = i === undefined || !s ? null : 2 * worstUncertainty(s.markers.covariance, i)
-      const angle = widestAngle(k.seenFrom)
-      const own: MappedMarker = {
-        id,
-        at: transformPoint(pose, k.x, k.y, k.z),
-        diameter: k.diameter,
-        u,
-        angle,
-        sightings: k.sightings,
-        now: now.has(n),
-        state: this.view.missing.includes(id) ? 'gone' : u === null ? 'new' : u <= this.o.target ? 'enough' : angle < 25 ? 'directions' : 'frames',
-        moved: this.view.moved.find((m) => m.id === id)?.distance ?? null,
-      }
-      return [own]
-    })
-  }
-
   private tell(): void {
     this.view.sequence++
-    this.view.markers = this.markers()
+    this.view.markers = mappedMarkers(this.tracker, this.view, { solved: this.solved, last: this.last, shown: this.shown, known: this.o.known?.markers })
     this.view.enough = this.view.markers.filter((m) => m.state === 'enough').length
     if (this.last && this.shown && this.last.state !== 'lost' && this.last.state !== 'few') {
       const back = multiply(this.shown, invertRigid(this.last.pose))

@@ -16,9 +16,10 @@ import type { Stereo } from '@oak-gauge/core/calibrate/camera.ts'
 import { quietContext } from '@oak-gauge/core/base/run.ts'
 import { CalibrationRow, NoteRow, type ScannerRow, type SessionRow } from '../db/scannermodels.ts'
 import { toProblem } from '../problem.ts'
-import { openSession, Session } from '../sessions/session.ts'
+import { openSession, patiently, Session } from '../sessions/session.ts'
 import type { ScannerKeeper } from './keeper.ts'
 import { liveView, type LiveView } from './liveview.ts'
+import { believedStereo } from './use.ts'
 
 /** angles of the turntable at which a plate on it is seen by both cameras, degrees */
 const TURNS = Array.from({ length: 16 }, (_, k) => -44 + 6 * k)
@@ -100,16 +101,7 @@ export class CalibrationRun extends Session<RunView, Progress> {
     const link = options.way === 'files' ? undefined : keeper.link(scanner.id)
     const brought = link?.hello.calibration.stereo
     const believed = brought?.left ? await believedStereo(scanner, brought) : scanner.spec.design
-    const row = CalibrationRow.build({
-      scannerId: scanner.id,
-      previousId: scanner.calibrationId,
-      state: 'open',
-      way: options.way,
-      plate: options.plate,
-      celsius: keeper.of(scanner.id).state?.room ?? options.plate.certificate.temperature,
-      cold: options.cold,
-      observations: [],
-    })
+    const row = rowOf(scanner, options, keeper.of(scanner.id).state?.room)
     const lasting: Lasting = { ...options, believed, calibration: row.id }
     const record = await openSession('calibration', scanner, lasting)
     await row.save()
@@ -122,17 +114,7 @@ export class CalibrationRun extends Session<RunView, Progress> {
     const row =
       (await CalibrationRow.findByPk(lasting.calibration)) ??
       // ended between its record and its row
-      (await CalibrationRow.create({
-        id: lasting.calibration,
-        scannerId: scanner.id,
-        previousId: scanner.calibrationId,
-        state: 'open',
-        way: lasting.way,
-        plate: lasting.plate,
-        celsius: lasting.plate.certificate.temperature,
-        cold: lasting.cold,
-        observations: [],
-      }))
+      (await rowOf(scanner, lasting, undefined, lasting.calibration).save())
     const run = new CalibrationRun(keeper, scanner, record, row, lasting)
     const { view } = run
     const { width, height } = scanner.spec.design.left
@@ -283,7 +265,7 @@ export class CalibrationRun extends Session<RunView, Progress> {
     this.view.taken++
     this.view.problem = null
     // a list of its own: of one that is the same and has only grown Sequelize sees no change
-    await this.row.update({ observations: [...this.observations], celsius: this.room })
+    await patiently(() => this.row.update({ observations: [...this.observations], celsius: this.room }))
     await this.next(false)
   }
 
@@ -398,8 +380,17 @@ export class CalibrationRun extends Session<RunView, Progress> {
   }
 }
 
-/** What the scanner is taken for until it is calibrated anew: the calibration in use, else what it brought along. */
-async function believedStereo(scanner: ScannerRow, own: Stereo): Promise<Stereo> {
-  const row = scanner.calibrationId ? await CalibrationRow.findByPk(scanner.calibrationId, { attributes: ['result'] }) : null
-  return row?.result?.stereo ?? own
+/** A calibration that has taken nothing yet. room: °C, if somebody knows it. */
+function rowOf(scanner: ScannerRow, { way, plate, cold }: CalibrationRunOptions, room: number | undefined, id?: string): CalibrationRow {
+  return CalibrationRow.build({
+    ...(id ? { id } : {}),
+    scannerId: scanner.id,
+    previousId: scanner.calibrationId,
+    state: 'open',
+    way,
+    plate,
+    celsius: room ?? plate.certificate.temperature,
+    cold,
+    observations: [],
+  })
 }

@@ -1,4 +1,5 @@
 import { OakError } from '@oak-gauge/core/base/errors.ts'
+import type { Stereo } from '@oak-gauge/core/calibrate/camera.ts'
 import { CalibrationRow, NoteRow, type ScannerRow } from '../db/scannermodels.ts'
 import type { ScannerKeeper } from './keeper.ts'
 
@@ -18,4 +19,10 @@ export async function putIntoUse(keeper: ScannerKeeper, scanner: ScannerRow, id:
   const day = c.at.toISOString().slice(0, 16).replace('T', ' ')
   await NoteRow.create({ scannerId: scanner.id, text: back ? `Rolled back to the calibration of ${day}.` : `The calibration of ${day} was put into use.` })
   keeper.changed(scanner.id)
+}
+
+/** What the scanner is taken for until it is calibrated anew: the calibration in use, else what it brought along. */
+export async function believedStereo(scanner: ScannerRow, own: Stereo): Promise<Stereo> {
+  const row = scanner.calibrationId ? await CalibrationRow.findByPk(scanner.calibrationId, { attributes: ['result'] }) : null
+  return row?.result?.stereo ?? own
 }

@@ -8,7 +8,7 @@ import { answerErrors } from '../errors.ts'
 import { openBus } from '../events.ts'
 import { QUEUE } from '../ledger/change.ts'
 import { log, tellUnheard } from '../log.ts'
-import { withParent } from '../parent.ts'
+import { endsCleanly } from '../parent.ts'
 import { keepScanners } from '../scanners/keeper.ts'
 import { sessionsHere } from './door.ts'
 import { resumeSessions } from './resume.ts'
@@ -21,17 +21,7 @@ const url = process.env['DATABASE_URL']
 const socket = process.env['OAK_SESSIONS']
 if (!url || !socket) throw new Error('DATABASE_URL and OAK_SESSIONS must be set')
 tellUnheard()
-let stop: () => Promise<void> = () => Promise.resolve()
-let stopping = false
-const end = (code: number) => {
-  if (stopping) return
-  stopping = true
-  void stop().finally(() => process.exit(code))
-  setTimeout(() => process.exit(code), 4000).unref()
-}
-process.on('SIGTERM', () => end(0))
-process.on('SIGINT', () => undefined)
-withParent(() => end(1))
+const { end, onEnd, ending } = endsCleanly()
 
 const LEASE = 4181
 /** The lease lives as long as its connection. Lost, it is taken again at once, or another process has it and this one ends. */
@@ -47,7 +37,7 @@ async function holdLease(wait: boolean): Promise<void> {
     return end(1)
   }
   const again = () => {
-    if (stopping) return
+    if (ending()) return
     holdLease(false).catch(() => setTimeout(again, 500))
   }
   client.on('end', again)
@@ -80,7 +70,7 @@ const server = app.listen(socket, () => {
   chmodSync(socket, 0o600)
   process.send?.('ready')
 })
-stop = async () => {
+onEnd(async () => {
   server.close()
   server.closeAllConnections()
   await keeper.stop()
@@ -88,4 +78,4 @@ stop = async () => {
   await boss.stop({ graceful: false })
   await bus.close()
   await db.close()
-}
+})

@@ -63,7 +63,7 @@ export abstract class Session<View extends RunState = RunState, Progress = unkno
   }
 
   private async keep(values: Partial<Pick<SessionRow, 'progress' | 'state' | 'problem' | 'endedAt'>>): Promise<void> {
-    const [n] = await SessionRow.update(values, { where: { id: this.record.id, holder: HOLDER, state: 'open' } })
+    const [n] = await patiently(() => SessionRow.update(values, { where: { id: this.record.id, holder: HOLDER, state: 'open' } }))
     if (n) return
     this.ended = true
     this.wake()
@@ -110,6 +110,19 @@ export abstract class Session<View extends RunState = RunState, Progress = unkno
     return this
   }
 }
+
+/** Does what the database must hear, also when it is away for a moment: a session waits for it then, rather than going past what was not stored. */
+export async function patiently<T>(store: () => Promise<T>): Promise<T> {
+  for (let attempt = 0; ; attempt++)
+    try {
+      return await store()
+    } catch (e) {
+      if (attempt === PATIENCE || toProblem(e).code !== 'database-away') throw e
+      await new Promise((resolve) => setTimeout(resolve, 500))
+    }
+}
+/** times half a second */
+const PATIENCE = 120
 
 /** Opens the record of a session. Throws 'busy' when another one of the scanner is open. */
 export async function openSession(kind: SessionRow['kind'], scanner: ScannerRow, options: unknown, jobId: string | null = null): Promise<SessionRow> {
