@@ -1,4 +1,4 @@
-// Runs every kind of test and counts. A kind whose report is missing counts as failed: silence is no success.
+// Runs every kind of test and counts. A kind whose report is missing, or that does not end, counts as failed: silence is no success.
 import { spawnSync } from 'node:child_process'
 import { mkdirSync, readFileSync, rmSync } from 'node:fs'
 
@@ -6,6 +6,8 @@ const only = process.argv.slice(2)
 const reports = '.build/reports'
 rmSync(reports, { recursive: true, force: true })
 mkdirSync(reports, { recursive: true })
+/** ms: the whole takes 35 to 45 minutes, the longest kind 25 */
+const LONGEST = 35 * 60_000
 let passed = 0
 let failed = 0
 
@@ -13,7 +15,8 @@ function run(name, command, args, env, count) {
   if (only.length && !only.includes(name)) return
   console.log(`\n── ${name}`)
   const began = Date.now()
-  const r = spawnSync(command, args, { stdio: 'inherit', env: { ...process.env, ...env } })
+  const r = spawnSync(command, args, { stdio: 'inherit', env: { ...process.env, ...env }, timeout: LONGEST, killSignal: 'SIGKILL' })
+  if (r.error) console.log(`${name}: ${r.error.message}`)
   let result
   try {
     result = count ? count(r.status) : { passed: r.status === 0 ? 1 : 0, failed: r.status === 0 ? 0 : 1 }
@@ -30,13 +33,26 @@ function run(name, command, args, env, count) {
 const read = (file) => JSON.parse(readFileSync(`${reports}/${file}`, 'utf8'))
 run('types', 'npx', ['tsc', '-b'])
 run('lint', 'npm', ['run', '--silent', 'lint'])
-run('unit', 'npx', ['jest', '--json', `--outputFile=${reports}/unit.json`], { NODE_OPTIONS: '--experimental-vm-modules --no-warnings' }, () => {
-  const j = read('unit.json')
-  return { passed: j.numPassedTests, failed: j.numFailedTests + j.numRuntimeErrorTestSuites }
-})
-run('browser', 'npx', ['playwright', 'test', '-c', 'e2e'], { PLAYWRIGHT_JSON_OUTPUT_FILE: `${process.cwd()}/${reports}/browser.json` }, () => {
-  const { stats } = read('browser.json')
-  return { passed: stats.expected, failed: stats.unexpected + stats.flaky + (stats.expected === 0 ? 1 : 0) }
-})
+// not through npx: whoever is ended for its time must be the one that runs
+run(
+  'unit',
+  process.execPath,
+  ['node_modules/jest/bin/jest.js', '--json', `--outputFile=${reports}/unit.json`],
+  { NODE_OPTIONS: '--experimental-vm-modules --no-warnings' },
+  () => {
+    const j = read('unit.json')
+    return { passed: j.numPassedTests, failed: j.numFailedTests + j.numRuntimeErrorTestSuites }
+  },
+)
+run(
+  'browser',
+  process.execPath,
+  ['node_modules/@playwright/test/cli.js', 'test', '-c', 'e2e'],
+  { PLAYWRIGHT_JSON_OUTPUT_FILE: `${process.cwd()}/${reports}/browser.json` },
+  () => {
+    const { stats } = read('browser.json')
+    return { passed: stats.expected, failed: stats.unexpected + stats.flaky + (stats.expected === 0 ? 1 : 0) }
+  },
+)
 console.log(`\n${passed} passed, ${failed} failed`)
 process.exit(failed ? 1 : 0)

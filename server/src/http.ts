@@ -1,13 +1,11 @@
 import { fileURLToPath } from 'node:url'
-import PgBoss from 'pg-boss'
 import { buildApp } from './app.ts'
 import { connect } from './db/connect.ts'
-import { openBus } from './events.ts'
 import { keepExports } from './helper/exports.ts'
 import { helperThread } from './helper/helper.ts'
-import { QUEUE } from './ledger/change.ts'
-import { log, tellUnheard } from './log.ts'
+import { tellUnheard } from './log.ts'
 import { endsCleanly } from './parent.ts'
+import { openQueue } from './queue.ts'
 import { sessionsAt } from './sessions/door.ts'
 
 /** The web server. It holds nothing that is not in the database or with the other processes: it may end and begin again at any moment. */
@@ -21,13 +19,9 @@ tellUnheard()
 const { end, onEnd } = endsCleanly()
 
 const db = await connect(url)
-const boss = new PgBoss({ connectionString: url, max: 4 })
-boss.on('error', (e) => log.error({ err: e }, 'queue'))
-await boss.start()
-await boss.createQueue(QUEUE)
-const bus = await openBus(url, db.pool)
+const queue = await openQueue(db, 4)
 const exports = keepExports(helperThread(url))
-const app = buildApp(db, { boss, bus }, sessionsAt(socket), exports, `${root}web/dist`)
+const app = buildApp(db, queue, sessionsAt(socket), exports, `${root}web/dist`)
 const server = app.listen(Number(port), host, (error) => {
   if (error) {
     process.stderr.write(`The server cannot listen on ${host}:${port}: ${error.message}\n`)
@@ -42,7 +36,6 @@ onEnd(async () => {
   server.closeAllConnections()
   server.close()
   await exports.close()
-  await boss.stop({ graceful: false })
-  await bus.close()
+  await queue.close()
   await db.close()
 })

@@ -59,7 +59,7 @@ async function main(): Promise<void> {
       // nobody else can help: the address is not to be had
       if (code === 2) return void stop(1)
       log.warn({ name, code, signal }, 'a process ended; starting another')
-      setTimeout(() => !stopping && keep(name), Date.now() - began < 5000 ? PAUSE : 0)
+      setTimeout(() => !stopping && keep(name, onReady), Date.now() - began < 5000 ? PAUSE : 0)
     })
   }
   const stop = async (code: number): Promise<void> => {
@@ -87,7 +87,10 @@ async function main(): Promise<void> {
 
   keep('sessions')
   keep('worker')
+  let told = false
   keep('http', () => {
+    if (told) return
+    told = true
     const address = `http://${host}:${port}`
     claimed?.tell(address)
     process.stdout.write(`\nOak Gauge is ready:  ${address}\n(Ctrl-C ends it; nothing is lost by that.)\n`)

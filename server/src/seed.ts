@@ -1,4 +1,3 @@
-import PgBoss from 'pg-boss'
 import { identity } from '@oak-gauge/core/base/mat4.ts'
 import { writePlacedMarkers } from '@oak-gauge/core/formats/markers.ts'
 import type { Markers } from '@oak-gauge/core/markers/markers.ts'
@@ -9,11 +8,10 @@ import { DEMO_JOBS } from '@oak-gauge/demo/scenario.ts'
 import { storeFile } from './blobs.ts'
 import { connect } from './db/connect.ts'
 import { JobRow, SetupRow } from './db/models.ts'
-import { openBus } from './events.ts'
-import { QUEUE } from './ledger/change.ts'
 import { enqueueFile } from './ledger/enqueue.ts'
 import { log } from './log.ts'
 import { withParent } from './parent.ts'
+import { openQueue } from './queue.ts'
 import { rehearseHistory } from './scanners/demo.ts'
 
 /** Makes the demo jobs and brings their recorded passes in as files, the way a person would. */
@@ -21,12 +19,7 @@ const url = process.env['DATABASE_URL']
 if (!url) throw new Error('DATABASE_URL is not set')
 withParent(() => process.exit(1))
 const db = await connect(url)
-const bus = await openBus(url, db.pool)
-const boss = new PgBoss({ connectionString: url, max: 2 })
-boss.on('error', (e) => log.error({ err: e }, 'queue'))
-await boss.start()
-await boss.createQueue(QUEUE)
-const queue = { boss, bus }
+const queue = await openQueue(db)
 const ctx = { ...quietContext, parallel: threadPool() }
 const wanted = Object.entries(DEMO_JOBS)
 const made = new Set((await db.pool.query<{ title: string }>('select title from demo_made')).rows.map((r) => r.title))
@@ -61,10 +54,9 @@ for (const [title, make] of missing) {
   await db.pool.query('insert into demo_made (title) values ($1)', [title])
   log.info({ job: title, milliseconds: Math.round(performance.now() - began) }, 'demo job made')
 }
-await rehearseHistory((scanner) => bus.emit({ type: 'scanner', scanner }))
+await rehearseHistory((scanner) => queue.bus.emit({ type: 'scanner', scanner }))
 if (missing.length) process.stdout.write('The demo jobs are on the bench.\n')
-await boss.stop({ graceful: false })
-await bus.close()
+await queue.close()
 await db.close()
 process.exit(0)
 

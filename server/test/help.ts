@@ -5,15 +5,13 @@ import type { AddressInfo } from 'node:net'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 import { fileURLToPath } from 'node:url'
-import PgBoss from 'pg-boss'
 import type { JobState, Step, StepRequest } from '@oak-gauge/contract'
 import { buildApp } from '../src/app.ts'
 import { connect, type Database } from '../src/db/connect.ts'
-import { openBus } from '../src/events.ts'
 import { keepExports } from '../src/helper/exports.ts'
 import { helperThread } from '../src/helper/helper.ts'
-import { QUEUE } from '../src/ledger/change.ts'
 import { startCluster } from '../src/postgres.ts'
+import { openQueue } from '../src/queue.ts'
 import { keepScanners } from '../src/scanners/keeper.ts'
 import { sessionsAt, sessionsHere } from '../src/sessions/door.ts'
 import { threadPool } from '@oak-gauge/threads'
@@ -31,14 +29,9 @@ export async function startAll({ apart = false } = {}) {
   const last = () => cluster.stop()
   process.on('exit', last)
   const db: Database = await connect(cluster.url)
-  const boss = new PgBoss({ connectionString: cluster.url, max: 2 })
-  boss.on('error', () => undefined)
-  await boss.start()
-  await boss.createQueue(QUEUE)
   const pool = threadPool(2, `${root}.build/thread.js`)
-  const bus = await openBus(cluster.url, db.pool)
-  const keeper = keepScanners(bus, pool)
-  const queue = { boss, bus }
+  const queue = await openQueue(db)
+  const keeper = keepScanners(queue.bus, pool)
   const exports = keepExports(helperThread(cluster.url))
   const folder = mkdtempSync(join(tmpdir(), 'oak-test-'))
   const socket = join(folder, 'sessions')
@@ -123,8 +116,7 @@ export async function startAll({ apart = false } = {}) {
       server.close()
       await exports.close()
       await door.close()
-      await boss.stop({ graceful: false })
-      await bus.close()
+      await queue.close()
       await db.close()
       cluster.stop()
       process.off('exit', last)

@@ -1,4 +1,4 @@
-import { afterAll, describe, expect, test } from '@jest/globals'
+import { afterAll, afterEach, describe, expect, test } from '@jest/globals'
 import { spawn, type ChildProcess } from 'node:child_process'
 import { existsSync, mkdirSync, mkdtempSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs'
 import { createServer } from 'node:net'
@@ -7,6 +7,7 @@ import { dirname, join } from 'node:path'
 import { fileURLToPath } from 'node:url'
 import pg from 'pg'
 import { claim, freePort, isFree, startCluster, type Cluster } from '../src/postgres.ts'
+import { until } from './help.ts'
 
 /** A checkout of its own, so that the database of a person who works here is left alone. */
 const root = mkdtempSync(join(tmpdir(), 'oak-root-'))
@@ -95,6 +96,33 @@ describe('the private PostgreSQL', () => {
 
 describe('the program as ./start runs it', () => {
   const server = fileURLToPath(new URL('../../.build/server.js', import.meta.url))
+  const children: ChildProcess[] = []
+  // one that a test that failed left behind
+  afterEach(async () => {
+    for (const child of children.splice(0)) {
+      child.kill('SIGTERM')
+      await ended(child)
+    }
+  })
+  /** Of a process that may be gone by now. */
+  const proc = (pid: string, file: string) => {
+    try {
+      return readFileSync(`/proc/${pid}/${file}`, 'utf8')
+    } catch {
+      return ''
+    }
+  }
+  const processes = (named: string) => readdirSync('/proc').filter((p) => /^\d+$/.test(p) && proc(p, 'cmdline').includes(named))
+  /** Number of the process of this program that runs such a file. */
+  const part = async (of: ChildProcess, named: string): Promise<number> => {
+    const find = () => processes(named).find((p) => proc(p, 'stat').split(') ')[1]?.split(' ')[1] === String(of.pid))
+    return Number(
+      await until(
+        () => Promise.resolve(find()),
+        (p) => p !== undefined,
+      ),
+    )
+  }
   const start = (port: number): { child: ChildProcess; said: () => string; ready: Promise<string> } => {
     let text = ''
     const child = spawn(process.execPath, [server], {
@@ -109,10 +137,14 @@ describe('the program as ./start runs it', () => {
       child.stdout.on('data', hear)
       child.stderr.on('data', hear)
       child.on('exit', () => reject(new Error(text)))
+      setTimeout(() => reject(new Error(`not ready: ${text}`)), 60_000).unref()
     })
+    children.push(child)
     return { child, said: () => text, ready }
   }
-  const ended = (child: ChildProcess) => new Promise((resolve) => child.on('exit', resolve))
+  /** Its exit code. */
+  const ended = (child: ChildProcess) =>
+    new Promise((resolve) => (child.exitCode === null && child.signalCode === null ? child.on('exit', resolve) : resolve(child.exitCode)))
   test('serves pages and answers, and ends at once when it is told to', async () => {
     const { child, ready } = start(await freePort())
     const url = await ready
@@ -154,21 +186,10 @@ describe('the program as ./start runs it', () => {
         await fetch(`${url}/api/jobs`, { method: 'POST', headers: { 'content-type': 'application/json' }, body: '{"title":"x"}' })
       ).json()) as { job: { id: string } }
       const lines = Array.from({ length: 400 }, (_, i) => `${i % 20} ${Math.floor(i / 20)} 5`).join('\n')
-      // the worker is a child of the server with worker.js on its command line
-      const read = (path: string) => (existsSync(path) ? readFileSync(path, 'utf8') : '')
-      const workers = () =>
-        readdirSync('/proc')
-          .filter((p) => read(`/proc/${p}/cmdline`).includes('worker.js') && read(`/proc/${p}/stat`).split(') ')[1]?.split(' ')[1] === String(child.pid))
-          .map(Number)
-      for (let i = 0; i < 100 && workers().length === 0; i++) await new Promise((resolve) => setTimeout(resolve, 50))
-      process.kill(workers()[0], 'SIGKILL')
+      process.kill(await part(child, 'worker.js'), 'SIGKILL')
       await fetch(`${url}/api/jobs/${job.job.id}/files?name=p.xyz`, { method: 'PUT', body: lines })
-      let tray: unknown[] = []
-      for (let i = 0; i < 300 && !tray.length; i++) {
-        await new Promise((resolve) => setTimeout(resolve, 100))
-        tray = ((await (await fetch(`${url}/api/jobs/${job.job.id}`)).json()) as { tray: unknown[] }).tray
-      }
-      expect(tray).toHaveLength(1)
+      const tray = async () => ((await (await fetch(`${url}/api/jobs/${job.job.id}`)).json()) as { tray: unknown[] }).tray
+      expect(await until(tray, (t) => t.length > 0, 60)).toHaveLength(1)
     } finally {
       child.kill('SIGTERM')
       await ended(child)
@@ -179,27 +200,20 @@ describe('the program as ./start runs it', () => {
     async (what) => {
       const { child, ready } = start(await freePort())
       const url = await ready
-      const read = (path: string) => (existsSync(path) ? readFileSync(path, 'utf8') : '')
-      const processes = (named: string) => readdirSync('/proc').filter((p) => /^\d+$/.test(p) && read(`/proc/${p}/cmdline`).includes(named))
-      const ours = (named: string) => processes(named).find((p) => read(`/proc/${p}/stat`).split(') ')[1]?.split(' ')[1] === String(child.pid))
       try {
         const made = await fetch(`${url}/api/jobs`, { method: 'POST', headers: { 'content-type': 'application/json' }, body: '{"title":"kept"}' })
         const { job } = (await made.json()) as { job: { id: string } }
-        const pid = what === 'the database' ? processes(`/test-${child.pid}-`)[0] : ours(`${what}.js`)
-        expect(Number(pid)).toBeGreaterThan(1)
-        process.kill(Number(pid), 'SIGKILL')
-        // neither a job nor a scanner is asked for in vain for long
-        let answers = [0, 0]
-        for (let i = 0; i < 300 && answers.some((a) => a !== 200); i++) {
-          await new Promise((resolve) => setTimeout(resolve, 100))
-          const status = (path: string) =>
-            fetch(`${url}/api${path}`).then(
-              (r) => r.status,
-              () => 0,
-            )
-          answers = [await status(`/jobs/${job.id}`), await status('/scanners')]
-        }
-        expect(answers).toEqual([200, 200])
+        const pid = what === 'the database' ? Number(processes(`/test-${child.pid}-`)[0]) : await part(child, `${what}.js`)
+        expect(pid).toBeGreaterThan(1)
+        process.kill(pid, 'SIGKILL')
+        // neither a job nor a scanner is asked for in vain for long, nor without an answer
+        const status = (path: string) =>
+          fetch(`${url}/api${path}`, { signal: AbortSignal.timeout(10_000) }).then(
+            (r) => r.status,
+            (e: Error) => e.message,
+          )
+        const answers = async () => [await status(`/jobs/${job.id}`), await status('/scanners')]
+        await until(answers, (all) => all.every((a) => a === 200), 40)
       } finally {
         child.kill('SIGTERM')
         expect(await ended(child)).toBe(0)
@@ -207,6 +221,11 @@ describe('the program as ./start runs it', () => {
     },
     120_000,
   )
+  test('a web server that dies before it has said that it is ready: the next one says it', async () => {
+    const { child, ready } = start(await freePort())
+    process.kill(await part(child, 'http.js'), 'SIGKILL')
+    expect((await fetch(`${await ready}/api/health`)).status).toBe(200)
+  }, 90_000)
   test('a checkout that runs already is told of, with its address; one whose program has ended is not', () => {
     const root = mkdtempSync(join(tmpdir(), 'oak-claim-'))
     const first = claim(root)

@@ -3,15 +3,8 @@ import type PgBoss from 'pg-boss'
 import { endOf } from '@oak-gauge/contract'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
 import { JobRow, StepRow } from '../db/models.ts'
-import type { Bus } from '../events.ts'
+import { QUEUE, type Queue } from '../queue.ts'
 import { aboutStep, loadLedger, pathTo, type Ledger } from './state.ts'
-
-export const QUEUE = 'steps'
-
-export interface Queue {
-  boss: PgBoss
-  bus: Bus
-}
 
 /** What every request that changes a ledger says of itself. */
 export interface Asked {

@@ -5,7 +5,8 @@ import { q } from '@oak-gauge/core/operations/quantities.ts'
 import { checkedParams, operation } from '@oak-gauge/core/operations/registry.ts'
 import type { StepRequest } from '@oak-gauge/contract'
 import { StepRow } from '../db/models.ts'
-import { changing, isOpen, madeBefore, mustBeQuiet, mustStandAt, NOWHERE, type Asked, type Change, type Queue } from './change.ts'
+import { changing, isOpen, madeBefore, mustBeQuiet, mustStandAt, NOWHERE, type Asked, type Change } from './change.ts'
+import type { Queue } from '../queue.ts'
 import { pathTo, SET_ASIDE, type Ledger } from './state.ts'
 
 /** Checks what can be checked beforehand, and puts the step into the queue. */

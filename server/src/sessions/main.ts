@@ -1,14 +1,12 @@
 import express from 'express'
 import { chmodSync, rmSync } from 'node:fs'
 import pg from 'pg'
-import PgBoss from 'pg-boss'
 import { threadPool } from '@oak-gauge/threads'
 import { connect } from '../db/connect.ts'
 import { answerErrors } from '../errors.ts'
-import { openBus } from '../events.ts'
-import { QUEUE } from '../ledger/change.ts'
 import { log, tellUnheard } from '../log.ts'
 import { endsCleanly } from '../parent.ts'
+import { openQueue } from '../queue.ts'
 import { keepScanners } from '../scanners/keeper.ts'
 import { sessionsHere } from './door.ts'
 import { resumeSessions } from './resume.ts'
@@ -45,15 +43,10 @@ async function holdLease(wait: boolean): Promise<void> {
 
 const db = await connect(url)
 await holdLease(true)
-const boss = new PgBoss({ connectionString: url, max: 2 })
-boss.on('error', (e) => log.error({ err: e }, 'queue'))
-await boss.start()
-await boss.createQueue(QUEUE)
-const bus = await openBus(url, db.pool)
-const queue = { boss, bus }
+const queue = await openQueue(db)
 // measuring images and solving calibrations must not hold up what arrives
 const pool = threadPool()
-const keeper = keepScanners(bus, pool)
+const keeper = keepScanners(queue.bus, pool)
 await resumeSessions(db, queue, keeper)
 await keeper.refresh()
 const door = sessionsHere(db, queue, keeper)
@@ -75,7 +68,6 @@ onEnd(async () => {
   server.closeAllConnections()
   await keeper.stop()
   await door.close()
-  await boss.stop({ graceful: false })
-  await bus.close()
+  await queue.close()
   await db.close()
 })

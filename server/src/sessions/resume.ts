@@ -1,6 +1,6 @@
 import type { Database } from '../db/connect.ts'
 import { ScannerRow } from '../db/scannermodels.ts'
-import type { Queue } from '../ledger/change.ts'
+import type { Queue } from '../queue.ts'
 import { log } from '../log.ts'
 import { MappingRun } from '../markers/mappingrun.ts'
 import { toProblem } from '../problem.ts'

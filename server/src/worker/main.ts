@@ -1,14 +1,13 @@
 import { randomUUID } from 'node:crypto'
-import PgBoss from 'pg-boss'
 import { QueryTypes } from 'sequelize'
 import { Cancelled, OakError } from '@oak-gauge/core/base/errors.ts'
 import { connect } from '../db/connect.ts'
 import { JobRow, StepRow } from '../db/models.ts'
-import { openBus } from '../events.ts'
-import { QUEUE, tellWorkers } from '../ledger/change.ts'
+import { tellWorkers } from '../ledger/change.ts'
 import { log, tellUnheard } from '../log.ts'
 import { withParent } from '../parent.ts'
 import { toProblem } from '../problem.ts'
+import { openQueue, QUEUE } from '../queue.ts'
 import { sweepBlobs } from '../blobs.ts'
 import { ArrayCache } from './cache.ts'
 import { executeStep, NotOurs } from './execute.ts'
@@ -23,11 +22,8 @@ const url = process.env['DATABASE_URL']
 if (!url) throw new Error('DATABASE_URL is not set')
 tellUnheard()
 const db = await connect(url)
-const bus = await openBus(url, db.pool)
-const boss = new PgBoss({ connectionString: url, max: 4 })
-boss.on('error', (e) => log.error({ err: e }, 'queue'))
-await boss.start()
-await boss.createQueue(QUEUE)
+const queue = await openQueue(db, 4)
+const { boss, bus } = queue
 const cache = new ArrayCache(db.pool)
 const runner = runnerThread(url)
 const MAX_ATTEMPTS = 3
@@ -210,8 +206,7 @@ async function stop(): Promise<void> {
   wake()
   runner.close()
   await looping
-  await boss.stop({ graceful: false })
-  await bus.close()
+  await queue.close()
   await db.close()
   process.exit(0)
 }
