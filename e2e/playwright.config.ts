@@ -26,7 +26,7 @@ export default defineConfig({
     // the real thing, on a database of its own that is thrown away
     command: 'node .build/server.js',
     cwd: '..',
-    url: `http://127.0.0.1:${port}/api/health`,
+    url: `http://127.0.0.1:${port}/api/v1/health`,
     env: { OAK_THROWAWAY: '1', OAK_LOG: 'warn', OAK_CLOCK: '600', PORT: String(port) },
     reuseExistingServer: false,
     timeout: 60_000,

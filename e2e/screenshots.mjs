@@ -34,7 +34,7 @@ const stage = async (name) => {
 if (wants('scanners')) {
   await p.goto(base)
   await p.locator('[data-scanner="Hazel"]').getByText('on the ball bar').waitFor()
-  const ids = Object.fromEntries((await (await fetch(`${base}/api/scanners`)).json()).map((s) => [s.name, s.id]))
+  const ids = Object.fromEntries((await (await fetch(`${base}/api/v1/scanners`)).json()).items.map((s) => [s.name, s.id]))
   const alder = `${base}/scanners/${ids.Alder}`
   await p.goto(alder)
   await press('Switch it on')
@@ -170,7 +170,7 @@ if (wants('bench')) {
   await shot('bench')
 }
 if (wants('marks')) {
-  const jobs = await (await fetch(`${base}/api/jobs`)).json()
+  const jobs = (await (await fetch(`${base}/api/v1/jobs`)).json()).items
   await p.goto(`${base}/jobs/${jobs.find((j) => j.title === 'Bearing bracket').id}/Mark`)
   await drawn()
   if (await p.locator('.card').getByRole('button', { name: 'Propose places' }).count()) {

@@ -47,18 +47,18 @@ export async function openInBrowser(): Promise<BrowserFigures | undefined> {
     stdio: ['ignore', 'ignore', 'inherit'],
   })
   try {
-    await until(async () => (await fetch(`${url}/api/health`)).ok, 60)
+    await until(async () => (await fetch(`${url}/api/v1/health`)).ok, 60)
     const made = (await (
-      await fetch(`${url}/api/jobs`, { method: 'POST', headers: { 'content-type': 'application/json' }, body: '{"title":"Ring"}' })
+      await fetch(`${url}/api/v1/jobs`, { method: 'POST', headers: { 'content-type': 'application/json' }, body: '{"title":"Ring"}' })
     ).json()) as JobState
     const mesh = ring(2000, 500)
     const file = new Blob([...writeStl(mesh, 'ring')] as BlobPart[])
     let start = performance.now()
-    const step = (await (await fetch(`${url}/api/jobs/${made.job.id}/files?name=ring.stl&unit=mm&role=mesh`, { method: 'PUT', body: file })).json()) as Step
-    const state = async () => (await (await fetch(`${url}/api/jobs/${made.job.id}`)).json()) as JobState
+    const step = (await (await fetch(`${url}/api/v1/jobs/${made.job.id}/files?name=ring.stl&unit=mm&role=mesh`, { method: 'PUT', body: file })).json()) as Step
+    const state = async () => (await (await fetch(`${url}/api/v1/jobs/${made.job.id}`)).json()) as JobState
     await until(async () => {
       const s = (await state()).steps.find((x) => x.id === step.id)
-      if (s?.state === 'failed') throw new Error(s.problem?.message)
+      if (s?.state === 'failed') throw new Error(s.problem?.detail)
       return s?.state === 'done'
     }, 120)
     const taken = (performance.now() - start) / 1000

@@ -26,7 +26,7 @@ export async function benchFaults(args: string[], add: Add, say: (line: string) 
   const given = (name: string, usual: number) => Number(args.find((a) => a.startsWith(`${name}=`))?.slice(name.length + 1) ?? usual)
   const [kills, seed] = [given('kills', 200), given('seed', 1)]
   const port = await freePort()
-  const url = `http://127.0.0.1:${port}/api`
+  const url = `http://127.0.0.1:${port}/api/v1`
   const program: ChildProcess = spawn('node', ['.build/server.js'], {
     cwd: fileURLToPath(new URL('..', import.meta.url)),
     env: { ...process.env, OAK_THROWAWAY: '1', OAK_LOG: 'silent', OAK_CLOCK: '4000', PORT: String(port), NODE_OPTIONS: '' },
@@ -115,7 +115,7 @@ export async function benchFaults(args: string[], add: Add, say: (line: string) 
   const mapped = { maps: 0, lost: 0, worst: 0 }
   const map = async (): Promise<void> => {
     let alder: ScannerSummary | undefined
-    while (!alder) alder = ((await call('GET', '/scanners')).body as ScannerSummary[]).find((s) => s.name === 'Alder')
+    while (!alder) alder = ((await call('GET', '/scanners')).body as { items: ScannerSummary[] }).items.find((s) => s.name === 'Alder')
     await call('PATCH', `/scanners/${alder.id}`, { on: true })
     const job = await newJob('Markers')
     const s = await state(job.id)
@@ -171,7 +171,7 @@ export async function benchFaults(args: string[], add: Add, say: (line: string) 
     await Promise.all(people)
     await call('GET', '/health')
     // everything is back: a minute for what waits
-    const jobs = (await call('GET', '/jobs')).body as { id: string; title: string }[]
+    const jobs = ((await call('GET', '/jobs')).body as { items: { id: string; title: string }[] }).items
     const end = Date.now() + 60_000
     let open: Step[] = []
     do {

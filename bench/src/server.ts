@@ -17,7 +17,7 @@ export async function benchServer(add: Add): Promise<void> {
   const root = fileURLToPath(new URL('..', import.meta.url))
   const cluster = await startCluster({ root, throwaway: true })
   const port = await freePort()
-  const url = `http://127.0.0.1:${port}/api`
+  const url = `http://127.0.0.1:${port}/api/v1`
   const program: ChildProcess = spawn('node', ['.build/server.js'], {
     env: { ...process.env, DATABASE_URL: cluster.url, OAK_DEMO: 'none', OAK_LOG: 'warn', PORT: String(port), NODE_OPTIONS: '' },
     stdio: ['ignore', 'ignore', 'inherit'],
@@ -200,11 +200,11 @@ async function stalled({ url, state, newJob, bring }: Client, port: number, sql:
   const open: ClientRequest[] = []
   let reading = 0
   for (let k = 0; k < 100; k++) {
-    const up = httpRequest({ port, host: '127.0.0.1', path: `/api/jobs/${job}/files?name=late${k}.xyz`, method: 'PUT', headers: { 'content-length': 9e6 } })
+    const up = httpRequest({ port, host: '127.0.0.1', path: `/api/v1/jobs/${job}/files?name=late${k}.xyz`, method: 'PUT', headers: { 'content-length': 9e6 } })
     up.on('error', () => undefined)
     up.write(Buffer.alloc(5e6, '1 2 3\n'))
     const down = httpRequest(
-      { port, host: '127.0.0.1', path: k % 2 ? `/api/items/${pass.id}/display?whole=1` : `/api/items/${pass.id}/file?format=xyz` },
+      { port, host: '127.0.0.1', path: k % 2 ? `/api/v1/items/${pass.id}/display?whole=1` : `/api/v1/items/${pass.id}/file?format=xyz` },
       (res) => {
         reading++
         res.pause()

@@ -1,10 +1,7 @@
 import { z } from 'zod'
-import type { Evidence } from '@oak-gauge/core/operations/operation.ts'
-import type { named, QuantityId } from '@oak-gauge/core/operations/quantities.ts'
-import type { Stage } from '@oak-gauge/core/operations/stages.ts'
-import type { DistanceError } from '@oak-gauge/core/uncertainty/scanner.ts'
+import { recipeSchema } from '@oak-gauge/core/operations/recipeshape.ts'
 
-/** Bodies and answers of the REST interface. Types are inferred, so that both sides read the same page. */
+/** What is asked about jobs. Types are inferred, so that both sides read the same page. */
 
 export const UNITS = ['mm', 'cm', 'm', 'in', 'ft', 'um'] as const
 export const unitSchema = z.enum(UNITS)
@@ -62,6 +59,12 @@ export const stepRequest = z.object({
 export type StepRequest = z.input<typeof stepRequest>
 
 export const rerunRequest = z.object({ ...asked, params: z.record(z.string(), z.unknown()) })
+export const recipeRequest = z.object({
+  ...asked,
+  recipe: recipeSchema,
+  /** slots for the names that the recipe wants; those that are left out are found by their kind */
+  inputs: z.record(z.string(), z.array(z.uuid())).default({}),
+})
 export const headRequest = z.object({ after: asked.after, step: z.uuid().nullable() })
 export const fileQuery = z.object({
   request: asked.request,
@@ -70,132 +73,3 @@ export const fileQuery = z.object({
   setup: z.uuid().optional(),
   unit: unitSchema.optional(),
 })
-
-/** What went wrong, where, and what to do: the same four words everywhere. */
-export interface Problem {
-  code: string
-  message: string
-  where: string
-  remedy: string
-}
-
-export interface JobSummary extends JobFields {
-  id: string
-  demo: boolean
-  createdAt: string
-  updatedAt: string
-  /** the stage that is at work */
-  stage: string
-  /** one line: what is due or what came out */
-  headline: string
-  /** where the picture of the part lies */
-  picture: string | null
-  passes: number
-  busy: boolean
-}
-
-export interface Setup {
-  id: string
-  name: string
-  place: number
-}
-
-export interface TrayItem {
-  id: string
-  slot: string
-  role: Role
-  setup: string | null
-  name: string
-  kind: 'points' | 'mesh' | 'field' | 'markers'
-  /** points, triangles or values */
-  count: number
-  /** in its own coordinates: min x y z, max x y z */
-  box: number[] | null
-  pose: number[]
-  step: string
-  /** of a field: the slot of the item whose vertices or points it speaks of */
-  on: string | null
-  /** vertices or points that the display level holds */
-  shown: number
-  faces: number
-  /** of points: distance between neighbours, mm */
-  spacing: number | null
-}
-
-/** A quantity with the words for it. */
-export type NamedQuantity = ReturnType<typeof named>
-export interface StepEvidence extends Omit<Evidence, 'quantities'> {
-  quantities: NamedQuantity[]
-}
-
-export interface RecordedWith {
-  scanner: string
-  calibration: string | null
-  state: string
-  reason: string
-  /** what its last verification said, where there was one */
-  distance?: DistanceError | null
-}
-
-export const STEP_STATES = ['queued', 'running', 'done', 'failed', 'cancelled'] as const
-export interface Step {
-  id: string
-  parent: string | null
-  seq: number
-  operation: string
-  title: string
-  stage: Stage
-  /** quantities the strip shows of it, most telling first */
-  shows: QuantityId[]
-  params: Record<string, unknown>
-  inputs: Record<string, string[]>
-  /** slots of what it made, by port */
-  outputs: Record<string, string[]>
-  state: (typeof STEP_STATES)[number]
-  preview: boolean
-  progress: number
-  phase: string
-  evidence: StepEvidence | null
-  problem: Problem | null
-  milliseconds: number | null
-  reused: boolean
-  createdAt: string
-  /** name of the file it brought in */
-  file: string | null
-  /** of a pass: the scanner it was recorded with, and how it stood then */
-  recordedWith: RecordedWith | null
-}
-
-export interface JobState {
-  job: JobFields & { id: string; demo: boolean; createdAt: string; updatedAt: string }
-  setups: Setup[]
-  /** step the job stands at; null before the first */
-  head: string | null
-  /** the step that stepping forward leads to */
-  forward: string | null
-  tray: TrayItem[]
-  /** every step of the job, other branches and failed ones included, in order of making */
-  steps: Step[]
-}
-
-/** The step that the next one comes behind: the last that waits or runs, else where the job stands. */
-export function endOf(head: string | null, steps: readonly Pick<Step, 'id' | 'state' | 'preview'>[]): string | null {
-  return steps.findLast((s) => !s.preview && (s.state === 'queued' || s.state === 'running'))?.id ?? head
-}
-
-export interface OperationInfo {
-  name: string
-  version: number
-  title: string
-  about: string
-  inputs: Record<string, { kinds: string[]; many?: boolean; optional?: boolean; about: string }>
-  outputs: Record<string, { kind: string; many?: boolean; replaces?: string; about: string }>
-  /** JSON schema of the settings, with defaults and, in the descriptions, units */
-  settings: Record<string, unknown>
-}
-
-/** Pushed to the browser while a step runs, and when a job changed in any way. */
-export type ServerEvent =
-  | { type: 'progress'; job: string; step: string; progress: number; phase: string; remaining: number | null }
-  | { type: 'changed'; job: string }
-  | { type: 'scanner'; scanner: string }

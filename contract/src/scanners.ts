@@ -1,14 +1,11 @@
 import { z } from 'zod'
 import type { BarReading, Verified } from '@oak-gauge/core/calibrate/ballbar.ts'
 import type { CalibrationResult } from '@oak-gauge/core/calibrate/calibration.ts'
-import type { Coverage } from '@oak-gauge/core/calibrate/coverage.ts'
 import type { Health } from '@oak-gauge/core/calibrate/health.ts'
 import type { Judgement } from '@oak-gauge/core/calibrate/judge.ts'
-import type { PlateTrouble } from '@oak-gauge/core/calibrate/readplate.ts'
-import type { Match } from '@oak-gauge/core/calibrate/targets.ts'
-import type { ScannerSpec } from '@oak-gauge/core/scanner/spec.ts'
-import type { Verdict } from '@oak-gauge/core/uncertainty/decision.ts'
-import type { Problem } from './job.ts'
+import { scannerSpec, stereoSchema } from '@oak-gauge/core/scanner/spec.ts'
+import { triple, when } from './ledger.ts'
+import { problem } from './problem.ts'
 
 /** Bodies and answers about scanners, their artefacts, calibrations and verifications. */
 
@@ -49,129 +46,6 @@ export const startVerification = z.object({ bar: z.uuid(), cold: z.boolean().def
 export type StartCalibration = z.input<typeof startCalibration>
 export const imageQuery = z.object({ name: z.string().min(1).max(255), side: z.enum(['left', 'right']), pair: z.coerce.number().int().min(0).max(500) })
 
-export type LinkStatus = 'off' | 'connecting' | 'connected' | 'lost'
-
-export interface CalibrationSummary {
-  id: string
-  at: string
-  plate: string
-  /** °C of the room */
-  celsius: number
-  /** made although the scanner was cold */
-  cold: boolean
-  verdict: 'go' | 'no-go'
-  rms: number
-  mean: number
-  largest: number
-  baseline: number
-  poses: number
-  /** how it was made */
-  way: string
-}
-export interface VerificationSummary {
-  id: string
-  at: string
-  calibration: string | null
-  bar: string
-  cold: boolean
-  verdict: Verdict
-  rows: Verified['rows']
-  positions: number
-}
-
-export interface ScannerSummary {
-  id: string
-  name: string
-  model: string
-  serial: string
-  kind: ScannerSpec['kind']
-  /** how much faster its clock runs than the world's; null of a real scanner */
-  standIn: { clock: number } | null
-  on: boolean
-  address: string | null
-  link: LinkStatus
-  problem: Problem | null
-  state: { celsius: number; room: number; warm: boolean; exposure: number; pattern: string } | null
-  /** minutes until it is warm, of its own clock; null while it cannot be told */
-  warmIn: number | null
-  health: Health
-  calibration: CalibrationSummary | null
-  /** last verification of the calibration in use */
-  verification: VerificationSummary | null
-  run: { kind: RunState['kind']; phase: string } | null
-}
-
-export interface ScannerNote {
-  at: string
-  text: string
-}
-
-export interface ScannerDetail extends ScannerSummary {
-  spec: ScannerSpec
-  calibrations: CalibrationSummary[]
-  verifications: VerificationSummary[]
-  notes: ScannerNote[]
-  /** readings since it was switched on: minutes of its own clock, °C; and the curve fitted to them */
-  warming: { minutes: number[]; celsius: number[]; final: number | null; tau: number | null }
-}
-
-export interface CalibrationDetail extends CalibrationSummary {
-  scanner: string
-  result: CalibrationResult
-  judgement: Judgement
-  previous: { id: string; at: string; result: CalibrationResult } | null
-}
-
-export interface VerificationDetail extends VerificationSummary {
-  scanner: string
-  readings: BarReading[]
-}
-
-/** State of a calibration run, as the browser shows it. */
-export interface CalibrationRun {
-  kind: 'calibration'
-  way: z.output<typeof startCalibration>['way']
-  plate: string
-  phase: 'looking' | 'waiting' | 'solving' | 'done' | 'failed'
-  /** number of the target that is due, of how many; its name */
-  target: number
-  targets: number
-  name: string
-  taken: number
-  skipped: number
-  /** what stands in the way of this image, and what is worth knowing about it */
-  trouble: PlateTrouble | null
-  advice: PlateTrouble | null
-  match: Match | null
-  still: boolean
-  coverage: { left: Coverage; right: Coverage }
-  cold: boolean
-  problem: Problem | null
-  /** of the calibration that came out */
-  calibration: string | null
-}
-export interface VerificationRun {
-  kind: 'verification'
-  bar: string
-  phase: 'ready' | 'measuring' | 'waiting' | 'done' | 'failed'
-  positions: number
-  /** how the bar is to be held next */
-  name: string
-  readings: BarReading[]
-  problem: Problem | null
-  verification: string | null
-}
-export type RunState = CalibrationRun | VerificationRun | MappingRun
-
-export interface ArtefactSummary {
-  id: string
-  kind: 'plate' | 'ball-bar'
-  name: string
-  /** plate: pitch; ball bar: length, mm */
-  size: number
-  certificate: { number: string; laboratory: string; date: string; ends: string; valid: boolean }
-}
-
 export const startMapping = z.object({
   scanner: z.uuid(),
   setup: z.uuid(),
@@ -184,58 +58,174 @@ export const startMapping = z.object({
 export type StartMapping = z.input<typeof startMapping>
 export const nudgeRequest = z.object({ marker: z.string().min(1).max(40), distance: z.number().positive('A nudge is a length above 0 mm.').max(50) })
 
-/** How well one marker is known while mapping. */
-export interface MappedMarker {
-  id: string
-  /** mm, in the axes of the map */
-  at: [number, number, number]
-  diameter: number
-  /** expanded uncertainty (k = 2), worst direction, mm; null until it was solved */
-  u: number | null
-  /** widest angle between the views of it, degrees */
-  angle: number
-  sightings: number
-  now: boolean
-  /** new: not solved yet; frames, directions: what it lacks; enough: it reaches the target */
-  state: 'new' | 'frames' | 'directions' | 'enough' | 'gone'
-  /** how far it moved, mm */
-  moved: number | null
-}
+const link = z.enum(['off', 'connecting', 'connected', 'lost'])
+export type LinkStatus = z.output<typeof link>
+const goOrNot = z.enum(['go', 'no-go'])
+const verdict = z.enum(['pass', 'fail', 'not decidable'])
 
-/** State of a mapping run, as the browser shows it. */
-export interface MappingRun {
-  kind: 'mapping'
-  job: string
-  setup: string
-  phase: 'recording' | 'held' | 'waiting' | 'solving' | 'done' | 'failed'
-  sequence: number
-  frames: number
-  lost: number
-  tracking: 'first' | 'tracked' | 'regained' | 'lost' | 'few' | 'none'
-  /** why a frame could not be placed, in a few words */
-  why: string
-  inView: number
-  fits: number
-  target: number
-  enough: number
-  markers: MappedMarker[]
-  moved: { id: string; distance: number; uncertainty: number; together: string[] }[]
-  missing: string[]
-  /** planned, and not found yet */
-  absent: string[]
-  /** neither planned nor in the map before */
-  added: string[]
-  /** where the scanner stands and looks, in the axes of the map, mm */
-  scanner: { at: [number, number, number]; looks: [number, number, number] } | null
-  /** mm from the scanner to the middle of what it sees, with its range */
-  distance: number | null
-  range: { near: number; ideal: number; far: number }
-  standIn: boolean
-  /** a turntable turns what is marked; else a hand leads the scanner */
-  turntable: boolean
-  /** the virtual hand follows its path: 0..1 */
-  path: number | null
-  problem: Problem | null
-  /** the step that makes the map */
-  step: string | null
-}
+export const calibrationSummary = z
+  .strictObject({
+    id: z.uuid(),
+    at: when,
+    plate: z.string(),
+    celsius: z.number().describe('Of the room.'),
+    cold: z.boolean().describe('Made although the scanner was cold.'),
+    verdict: goOrNot,
+    rms: z.number().describe('Reprojection error, px.'),
+    mean: z.number(),
+    largest: z.number(),
+    baseline: z.number().describe('mm.'),
+    poses: z.int(),
+    way: z.string().describe('How it was made.'),
+  })
+  .meta({ id: 'CalibrationSummary' })
+export type CalibrationSummary = z.output<typeof calibrationSummary>
+
+const judged = z.strictObject({
+  name: z.enum(['form', 'size', 'distance']),
+  value: z.number(),
+  limit: z.number(),
+  uncertainty: z.number().describe('Expanded (k = 2).'),
+  verdict,
+  position: z.int(),
+})
+export const verificationSummary = z
+  .strictObject({
+    id: z.uuid(),
+    at: when,
+    calibration: z.uuid().nullable(),
+    bar: z.string(),
+    cold: z.boolean(),
+    verdict,
+    rows: z.array(judged).describe('The value that decides each quantity, mm.'),
+    positions: z.int(),
+  })
+  .meta({ id: 'VerificationSummary' })
+export type VerificationSummary = z.output<typeof verificationSummary>
+
+const health = z.strictObject({
+  state: z.enum(['go', 'due', 'no-go']),
+  reason: z.string(),
+  goodUntil: z.number().nullable().describe('ms since 1970; null when it is not good.'),
+})
+
+export const scannerSummary = z
+  .strictObject({
+    id: z.uuid(),
+    name: z.string(),
+    model: z.string(),
+    serial: z.string(),
+    kind: scannerSpec.shape.kind,
+    standIn: z.strictObject({ clock: z.number() }).nullable().describe('How much faster its clock runs than that of the world; null of a real scanner.'),
+    on: z.boolean(),
+    address: z.string().nullable(),
+    link,
+    problem: problem.nullable(),
+    state: z.strictObject({ celsius: z.number(), room: z.number(), warm: z.boolean(), exposure: z.number(), pattern: z.string() }).nullable(),
+    warmIn: z.number().nullable().describe('Minutes of its own clock until it is warm; null while it cannot be told.'),
+    health,
+    calibration: calibrationSummary.nullable().describe('The one in use.'),
+    verification: verificationSummary.nullable().describe('The last of the calibration in use.'),
+    run: z.strictObject({ kind: z.enum(['calibration', 'verification', 'mapping']), phase: z.string() }).nullable(),
+  })
+  .meta({ id: 'ScannerSummary' })
+export type ScannerSummary = z.output<typeof scannerSummary>
+
+export const scannerNote = z.strictObject({ at: when, text: z.string() }).meta({ id: 'ScannerNote' })
+export type ScannerNote = z.output<typeof scannerNote>
+
+export const scannerDetail = scannerSummary
+  .extend({
+    spec: scannerSpec,
+    calibrations: z.array(calibrationSummary),
+    verifications: z.array(verificationSummary),
+    notes: z.array(scannerNote),
+    warming: z
+      .strictObject({ minutes: z.array(z.number()), celsius: z.array(z.number()), final: z.number().nullable(), tau: z.number().nullable() })
+      .describe('Readings since it was switched on, and the curve fitted to them: where it ends, °C, and its time constant, minutes.'),
+  })
+  .meta({ id: 'Scanner' })
+export type ScannerDetail = z.output<typeof scannerDetail>
+
+const byName = z.record(z.string(), z.number())
+const cells = { columns: z.int(), rows: z.int(), counts: z.array(z.number()) }
+export const coverage = z.strictObject(cells)
+const field = z.strictObject({ ...cells, u: z.array(z.number()), v: z.array(z.number()) })
+const sides = <S extends z.ZodType>(of: S) => z.strictObject({ left: of, right: of })
+const calibrationResult = z
+  .strictObject({
+    stereo: stereoSchema,
+    uncertainty: sides(byName).extend({ baseline: z.number(), angle: z.number() }).describe('Standard uncertainties.'),
+    baseline: z.number().describe('mm.'),
+    angle: z.number().describe('Between the cameras, degrees.'),
+    rms: z.number().describe('Reprojection error, px.'),
+    mean: z.number(),
+    largest: z.number(),
+    poses: z.array(z.strictObject({ rms: z.number(), out: z.boolean(), pose: z.array(z.number()) })),
+    field: sides(field).describe('Mean of projected minus seen by cell, px.'),
+    coverage: sides(coverage),
+    covered: z.number(),
+    dots: z.int(),
+    leftOut: z.int(),
+    tiltRange: z.number().describe('Degrees.'),
+    nearest: z.number(),
+    farthest: z.number(),
+    iterations: z.int(),
+  })
+  .meta({ id: 'CalibrationResult' })
+const judgement = z.strictObject({
+  verdict: goOrNot,
+  findings: z.array(z.strictObject({ level: z.enum(['stop', 'look']), message: z.string(), remedy: z.string() })),
+})
+export const calibrationDetail = calibrationSummary
+  .extend({
+    scanner: z.uuid(),
+    result: calibrationResult,
+    judgement,
+    previous: z.strictObject({ id: z.uuid(), at: when, result: calibrationResult }).nullable(),
+  })
+  .meta({ id: 'Calibration' })
+export type CalibrationDetail = z.output<typeof calibrationDetail>
+
+const sphere = z.strictObject({
+  centre: triple,
+  diameter: z.number(),
+  points: z.int(),
+  rejected: z.int(),
+  form: z.number(),
+  size: z.number(),
+  centreUncertainty: z.number(),
+  sizeUncertainty: z.number(),
+})
+export const barReading = z
+  .strictObject({
+    spheres: z.tuple([sphere, sphere]),
+    distance: z.number().describe('Measured less certified distance of the centres, mm.'),
+    uncertainty: z.number().describe('Standard uncertainty of that, mm.'),
+    middle: triple,
+    direction: triple,
+  })
+  .meta({ id: 'BarReading' })
+export const verificationDetail = verificationSummary.extend({ scanner: z.uuid(), readings: z.array(barReading) }).meta({ id: 'Verification' })
+export type VerificationDetail = z.output<typeof verificationDetail>
+
+export const artefactSummary = z
+  .strictObject({
+    id: z.uuid(),
+    kind: z.enum(['plate', 'ball-bar']),
+    name: z.string(),
+    size: z.number().describe('Plate: pitch; ball bar: length, mm.'),
+    certificate: z.strictObject({ number: z.string(), laboratory: z.string(), date: z.string(), ends: z.string(), valid: z.boolean() }),
+  })
+  .meta({ id: 'Artefact' })
+export type ArtefactSummary = z.output<typeof artefactSummary>
+
+/** What does not compile when a shape here and the core's own go apart. */
+type Same<A extends B, B> = A
+export type CheckedScanners = [
+  Same<z.output<typeof calibrationResult>, CalibrationResult>,
+  Same<z.output<typeof judgement>, Judgement>,
+  Same<z.output<typeof health>, Health>,
+  Same<z.output<typeof barReading>, BarReading>,
+  Same<z.output<typeof judged>, Verified['rows'][number]>,
+]

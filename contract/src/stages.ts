@@ -1,6 +1,6 @@
 import type { QuantityId } from '@oak-gauge/core/operations/quantities.ts'
 import { STAGES, type Stage } from '@oak-gauge/core/operations/stages.ts'
-import type { Step, TrayItem } from './job.ts'
+import type { Step, TrayItem } from './ledger.ts'
 
 export { STAGES, type Stage }
 /** open: not started, work: begun, good: evidence good, look: needs a look */

@@ -21,9 +21,9 @@ test.beforeAll(async ({ browser }) => {
   said = watchConsole(page)
 })
 test.afterAll(async () => {
-  const scanners = (await (await page.request.get('/api/scanners')).json()) as { id: string; name: string }[]
+  const scanners = ((await (await page.request.get('/api/v1/scanners')).json()) as { items: { id: string; name: string }[] }).items
   const alder = scanners.find((s) => s.name === 'Alder')
-  if (alder) await page.request.patch(`/api/scanners/${alder.id}`, { data: { on: false } })
+  if (alder) await page.request.patch(`/api/v1/scanners/${alder.id}`, { data: { on: false } })
   await page.close()
 })
 
@@ -39,7 +39,7 @@ test('a plan on a box of given size sees enough from everywhere, and prints', as
   test.setTimeout(240_000)
   await page.goto('/')
   await expect(page.locator('[data-scanner="Alder"]')).toContainText('on the ball bar', { timeout: 180_000 })
-  const made = await page.request.post('/api/jobs', { data: { title: 'Sluice cover', part: 'typed box' } })
+  const made = await page.request.post('/api/v1/jobs', { data: { title: 'Sluice cover', part: 'typed box' } })
   job = ((await made.json()) as { job: { id: string } }).job.id
   await page.goto(`/jobs/${job}/Mark`)
   await expect(page.getByRole('heading', { name: 'Where should markers go?' })).toBeVisible()
@@ -124,7 +124,7 @@ test('they are mapped live, and every one takes the name it was planned under', 
   await press(page, 'Lead it once round')
   await expect(page.getByRole('heading', { name: 'All markers are known well enough' })).toBeVisible({ timeout: 60_000 })
   await expect(page.getByRole('button', { name: 'Lead it once round' })).toBeEnabled({ timeout: 60_000 })
-  const plan = (await (await page.request.get(`/api/jobs/${job}`)).json()) as { tray: { role: string; count: number }[] }
+  const plan = (await (await page.request.get(`/api/v1/jobs/${job}`)).json()) as { tray: { role: string; count: number }[] }
   const planned = plan.tray.find((i) => i.role === 'marker-plan')?.count
   await expect(page.locator('[data-mapped]:not([data-mapped=""])')).toHaveCount(planned ?? 0)
   await expect(page.locator('[data-quantity="enough"]')).toHaveText(`${planned} of ${planned}`)
@@ -150,13 +150,13 @@ test('a marker knocked against by 0.3 mm is named, and no other', async () => {
 })
 
 test('the map is true to some micrometres, and its stated uncertainty honest', async () => {
-  const state = (await (await page.request.get(`/api/jobs/${job}`)).json()) as {
+  const state = (await (await page.request.get(`/api/v1/jobs/${job}`)).json()) as {
     tray: { id: string; role: string }[]
     steps: { operation: string; params: { up?: '+z' } }[]
   }
   const display = async (role: string) => {
     const item = state.tray.find((i) => i.role === role)
-    const body = await (await page.request.get(`/api/items/${item?.id}/display`)).body()
+    const body = await (await page.request.get(`/api/v1/items/${item?.id}/display`)).body()
     // a small Buffer is a piece of a larger one
     return unpack(Uint8Array.from(body).buffer)
   }

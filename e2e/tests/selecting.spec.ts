@@ -25,7 +25,7 @@ async function newJob(page: Page, name: string): Promise<string> {
   return page.url().split('/').at(-2) as string
 }
 
-const state = async (page: Page, id: string): Promise<JobState> => (await (await page.request.get(`/api/jobs/${id}`)).json()) as JobState
+const state = async (page: Page, id: string): Promise<JobState> => (await (await page.request.get(`/api/v1/jobs/${id}`)).json()) as JobState
 
 async function loop(page: Page, corners: [number, number][]): Promise<void> {
   await page.mouse.move(...corners[0])

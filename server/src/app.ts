@@ -3,17 +3,15 @@ import express, { type Express } from 'express'
 import helmet from 'helmet'
 import { existsSync } from 'node:fs'
 import { pinoHttp } from 'pino-http'
-import { z } from 'zod'
-import { OPERATIONS } from '@oak-gauge/core/operations/registry.ts'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
-import type { OperationInfo } from '@oak-gauge/contract'
+import { BASE } from '@oak-gauge/contract'
 import type { Database } from './db/connect.ts'
 import type { Exports } from './helper/exports.ts'
 import type { Queue } from './queue.ts'
 import { log } from './log.ts'
 import { sameHostOnly } from './samehost.ts'
-import { watchStalls } from './stalls.ts'
 import { answerErrors } from './errors.ts'
+import { aboutRoutes } from './routes/about.ts'
 import { eventRoutes } from './routes/events.ts'
 import { fileRoutes } from './routes/files.ts'
 import { jobRoutes } from './routes/jobs.ts'
@@ -23,7 +21,6 @@ import type { SessionDoor } from './sessions/door.ts'
 /** The web application. pages: folder of the built browser part; left out in tests of the interface alone. */
 export function buildApp(db: Database, queue: Queue, sessions: SessionDoor, exports: Exports, pages?: string): Express {
   const app = express()
-  const stalls = watchStalls()
   app.disable('x-powered-by')
   // behind a proxy on this machine the page's own address may be https
   app.set('trust proxy', 'loopback')
@@ -55,40 +52,18 @@ export function buildApp(db: Database, queue: Queue, sessions: SessionDoor, expo
     }),
   )
   app.use(sameHostOnly)
-  app.use(compression({ filter: (req, res) => !/^\/api\/(items|events|scanners\/[^/]+\/live)/.test(req.originalUrl) && compression.filter(req, res) }))
-  app.get('/api/health', async (_req, res) => {
-    const began = performance.now()
-    await db.pool.query('select 1')
-    const { longest, mean } = stalls()
-    res.json({
-      ok: true,
-      database: `${(performance.now() - began).toFixed(1)} ms`,
-      stalls: { longest: `${longest.toFixed(1)} ms`, mean: `${mean.toFixed(1)} ms`, over: '60 s' },
-    })
-  })
-  app.use('/api', fileRoutes(db, queue, sessions, exports))
-  app.use('/api', sessions.routes)
+  app.use(compression({ filter: (req, res) => !/^\/api\/v1\/(items|events|scanners\/[^/]+\/live)/.test(req.originalUrl) && compression.filter(req, res) }))
+  app.use(BASE, fileRoutes(db, queue, sessions, exports))
+  app.use(BASE, sessions.routes)
   // artefact files and images come as they are: their routes read the body themselves
   const json = express.json({ limit: '8mb' })
   app.use((req, res, next) => (req.method === 'PUT' ? next() : json(req, res, next)))
-  app.get('/api/operations', (_req, res) => {
-    res.json(
-      OPERATIONS.map((o): OperationInfo => ({
-        name: o.name,
-        version: o.version,
-        title: o.title,
-        about: o.about,
-        inputs: o.inputs,
-        outputs: o.outputs,
-        settings: z.toJSONSchema(o.params, { io: 'input' }),
-      })),
-    )
-  })
-  app.use('/api', jobRoutes(queue))
-  app.use('/api', placementRoutes(db))
-  app.use('/api', eventRoutes(queue.bus))
+  app.use(BASE, jobRoutes(queue))
+  app.use(BASE, placementRoutes(db))
+  app.use(BASE, eventRoutes(queue.bus))
+  app.use(BASE, aboutRoutes(db))
   app.use('/api', (req) => {
-    throw new OakError('not-found', `There is nothing at ${req.method} ${req.originalUrl}.`)
+    throw new OakError('not-found', `There is nothing at ${req.method} ${req.originalUrl}.`, { remedy: `What there is, is described at ${BASE}/docs.` })
   })
   if (pages && existsSync(pages)) {
     app.use(

@@ -2,7 +2,7 @@ import type { NextFunction, Request, Response } from 'express'
 import { ZodError } from 'zod'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
 import { log } from './log.ts'
-import { toProblem } from './problem.ts'
+import { refuse, toProblem } from './problem.ts'
 
 const STATUS: Record<string, number> = {
   'not-found': 404,
@@ -12,6 +12,7 @@ const STATUS: Record<string, number> = {
   'in-use': 409,
   known: 409,
   'moved-on': 409,
+  'page-gone': 409,
   'database-away': 503,
   'sessions-away': 503,
   'not-on-tray': 409,
@@ -23,7 +24,7 @@ const STATUS: Record<string, number> = {
   lost: 500,
 }
 
-/** The last word of every application: any error as a status and the four words that people read. */
+/** The last word of every application: any error as a status and a problem in the words that people read. */
 export function answerErrors(err: unknown, req: Request, res: Response, _next: NextFunction): void {
   if (res.headersSent) {
     // an answer that broke off in the middle must not look whole; whoever left before its end is no fault of ours
@@ -47,5 +48,7 @@ export function answerErrors(err: unknown, req: Request, res: Response, _next: N
     e = new OakError('bad-request', 'The request holds a value that cannot be stored.', { where: req.path, remedy: 'Correct it and send it again.' })
   const problem = toProblem(e)
   if (problem.code === 'internal') log.error({ err, path: req.path }, 'request')
-  res.status(e instanceof ZodError ? 400 : (STATUS[problem.code] ?? 422)).json(problem)
+  const status = e instanceof ZodError ? 400 : (STATUS[problem.code] ?? 422)
+  const issues = e instanceof ZodError ? e.issues.map((i) => ({ where: i.path.join('.'), detail: i.message })) : undefined
+  refuse(res, problem, status, issues)
 }

@@ -1,6 +1,7 @@
+import type { Response } from 'express'
 import { ZodError } from 'zod'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
-import type { Problem } from '@oak-gauge/contract'
+import type { Problem, ProblemDocument } from '@oak-gauge/contract'
 
 /**
  * Whether an error says that the database cannot be reached: refused, cut off, shutting down or starting (classes 08 and 57P of SQLSTATE), no connection free in time, or a
@@ -16,12 +17,12 @@ function isDatabaseAway(e: unknown): boolean {
 
 /** Any error as the four words that people read. What is not ours to explain is said as such; its details are in the log. */
 export function toProblem(e: unknown): Problem {
-  if (e instanceof OakError) return { code: e.code, message: e.message, where: e.where, remedy: e.remedy }
+  if (e instanceof OakError) return { code: e.code, detail: e.message, where: e.where, remedy: e.remedy }
   if (e instanceof ZodError) {
     const [first] = e.issues
     return {
       code: 'bad-request',
-      message: e.issues.map((i) => i.message).join(' '),
+      detail: e.issues.map((i) => i.message).join(' '),
       where: first?.path.join('.') ?? '',
       remedy: 'Correct it and send it again.',
     }
@@ -29,21 +30,33 @@ export function toProblem(e: unknown): Problem {
   if (isDatabaseAway(e))
     return {
       code: 'database-away',
-      message: 'The database does not answer.',
+      detail: 'The database does not answer.',
       where: '',
       remedy: 'It is tried again by itself; nothing is lost. If it stays so, look at the log of the database.',
     }
   if (e instanceof RangeError && /allocation|Array buffer|Invalid typed array length/i.test(e.message))
     return {
       code: 'out-of-memory',
-      message: 'The memory of this machine is not enough for this step.',
+      detail: 'The memory of this machine is not enough for this step.',
       where: '',
       remedy: 'Thin or trim the passes, or choose a coarser cell.',
     }
   return {
     code: 'internal',
-    message: 'Something went wrong inside the program. Nothing of the job was changed.',
+    detail: 'Something went wrong inside the program. Nothing of the job was changed.',
     where: '',
     remedy: 'Try once more. If it stays, send the log with the time of day.',
   }
+}
+
+/** Refuses a request (RFC 9457). */
+export function refuse(res: Response, problem: Problem, status: number, issues?: ProblemDocument['issues']): void {
+  const document: ProblemDocument = {
+    type: `urn:oak-gauge:problem:${problem.code}`,
+    title: problem.code.replaceAll('-', ' '),
+    status,
+    ...problem,
+    ...(issues?.length ? { issues } : {}),
+  }
+  res.status(status).type('application/problem+json').send(JSON.stringify(document))
 }

@@ -1,5 +1,5 @@
 import type { NextFunction, Request, Response } from 'express'
-import type { Problem } from '@oak-gauge/contract'
+import { refuse as refused } from './problem.ts'
 
 /**
  * Other web pages in the same browser must not reach a server on loopback by a name of their own (DNS rebinding), nor send it forms, nor call its
@@ -20,4 +20,4 @@ export function sameHostOnly(req: Request, res: Response, next: NextFunction): v
 }
 
 const refuse = (res: Response, where: string, remedy: string): void =>
-  void res.status(403).json({ code: 'wrong-host', message: 'This server answers only under its own name, to its own page.', where, remedy } satisfies Problem)
+  refused(res, { code: 'wrong-host', detail: 'This server answers only under its own name, to its own page.', where, remedy }, 403)

@@ -20,7 +20,7 @@ describe('jobs', () => {
     expect(made.setups).toHaveLength(1)
     const changed = (await all.call('PATCH', `/jobs/${made.job.id}`, { tolerance: 0.2, part: 'Winch' })).body
     expect(changed.job.tolerance).toBe(0.2)
-    const list = (await all.call('GET', '/jobs')).body
+    const list = (await all.call('GET', '/jobs')).body.items
     expect(list.find((j: any) => j.id === made.job.id).headline).toBe('Nothing recorded yet')
     expect((await all.call('DELETE', `/jobs/${made.job.id}`)).status).toBe(204)
     expect((await all.call('GET', `/jobs/${made.job.id}`)).status).toBe(404)
@@ -28,7 +28,7 @@ describe('jobs', () => {
   test('wrong fields are named', async () => {
     const r = await all.call('POST', '/jobs', { title: '  ', tolerance: -1 })
     expect(r.status).toBe(400)
-    expect(r.body.message).toContain('name')
+    expect(r.body.detail).toContain('name')
     expect((await all.call('GET', '/jobs/no-such-job')).status).toBe(404)
     expect((await all.call('GET', '/nowhere')).status).toBe(404)
   })
@@ -77,7 +77,7 @@ describe('files in', () => {
       },
     })
     await expect(
-      fetch(`${all.url}/api/jobs/${job}/files?name=half.xyz`, { method: 'PUT', body, duplex: 'half', signal: stop.signal } as RequestInit),
+      fetch(`${all.url}/api/v1/jobs/${job}/files?name=half.xyz`, { method: 'PUT', body, duplex: 'half', signal: stop.signal } as RequestInit),
     ).rejects.toThrow()
     await new Promise((resolve) => setTimeout(resolve, 700))
     expect((await all.db.pool.query('select 1 from blob')).rowCount).toBe(before)
@@ -91,7 +91,7 @@ describe('results out', () => {
     await all.bring(job, 'cube.ply', cubePly(20))
     const [mesh] = (await all.state(job)).tray
     for (const format of ['stl', 'ply', 'obj', '3mf']) {
-      const r = await fetch(`${all.url}/api/items/${mesh.id}/file?format=${format}`)
+      const r = await fetch(`${all.url}/api/v1/items/${mesh.id}/file?format=${format}`)
       const bytes = new Uint8Array(await r.arrayBuffer())
       const size = (await all.call('GET', `/items/${mesh.id}/file-size?format=${format}`)).body.bytes
       expect(size).toBe(bytes.length)
@@ -111,9 +111,9 @@ describe('results out', () => {
     expect(quantity(d, 'largest-extra')?.value).toBeCloseTo(0, 6)
     const field = (await all.state(job)).tray.find((i) => i.role === 'deviation')
     expect(field?.on).toBe(part?.slot)
-    const csv = await (await fetch(`${all.url}/api/items/${field?.id}/file`)).text()
+    const csv = await (await fetch(`${all.url}/api/v1/items/${field?.id}/file`)).text()
     expect(csv.trim().split('\n').length).toBeGreaterThanOrEqual(9)
-    const shown = unpack(await (await fetch(`${all.url}/api/items/${field?.id}/display`)).arrayBuffer())
+    const shown = unpack(await (await fetch(`${all.url}/api/v1/items/${field?.id}/display`)).arrayBuffer())
     expect(Math.min(...shown['values'])).toBeCloseTo(-1, 6)
   })
 })
@@ -145,7 +145,7 @@ describe('a CAD nominal', () => {
     const job = (await all.newJob()).job.id
     // a file that was never read: one that was is there at once
     const other = new TextEncoder().encode(new TextDecoder().decode(plate).replace('HEADER;', 'HEADER; /* another */'))
-    const r = await fetch(`${all.url}/api/jobs/${job}/files?name=plate.step&role=nominal`, { method: 'PUT', body: other })
+    const r = await fetch(`${all.url}/api/v1/jobs/${job}/files?name=plate.step&role=nominal`, { method: 'PUT', body: other })
     const { id } = (await r.json()) as { id: string }
     let now = 'queued'
     while (now === 'queued') now = (await all.state(job)).steps.find((s) => s.id === id)?.state ?? 'gone'
@@ -160,7 +160,7 @@ describe('the line to the browser', () => {
   test('events arrive at once, also for a client that takes compressed answers', async () => {
     const job = (await all.newJob()).job.id
     const stop = new AbortController()
-    const r = await fetch(`${all.url}/api/events?job=${job}`, { headers: { 'accept-encoding': 'gzip' }, signal: stop.signal })
+    const r = await fetch(`${all.url}/api/v1/events?job=${job}`, { headers: { 'accept-encoding': 'gzip' }, signal: stop.signal })
     expect(r.headers.get('content-encoding')).toBeNull()
     const reader = (r.body as ReadableStream<Uint8Array>).getReader()
     await all.call('PATCH', `/jobs/${job}`, { part: 'x' })
@@ -171,7 +171,7 @@ describe('the line to the browser', () => {
   })
   test('other hosts and other origins are turned away; health answers', async () => {
     expect((await all.call('GET', '/health')).body.ok).toBe(true)
-    const foreign = await fetch(`${all.url}/api/jobs`, { headers: { origin: 'http://elsewhere.example' } })
+    const foreign = await fetch(`${all.url}/api/v1/jobs`, { headers: { origin: 'http://elsewhere.example' } })
     expect(foreign.status).toBe(403)
   })
   test('heavy computing does not hold up the server', async () => {

@@ -17,6 +17,8 @@ import { sessionsAt, sessionsHere } from '../src/sessions/door.ts'
 import { threadPool } from '@oak-gauge/threads'
 
 const root = fileURLToPath(new URL('../..', import.meta.url))
+// every answer is held against its description, of this process and of those it starts
+process.env['OAK_CHECK_ANSWERS'] = '1'
 
 /**
  * The whole server on a throwaway PostgreSQL, with a worker process that a test may kill. apart: the scanners are kept by a process of
@@ -62,7 +64,7 @@ export async function startAll({ apart = false } = {}) {
   await startWorker()
 
   const call = async (method: string, path: string, body?: unknown) => {
-    const r = await fetch(`${url}/api${path}`, {
+    const r = await fetch(`${url}/api/v1${path}`, {
       method,
       headers: body === undefined ? {} : { 'content-type': 'application/json' },
       ...(body === undefined ? {} : { body: JSON.stringify(body) }),
@@ -96,14 +98,14 @@ export async function startAll({ apart = false } = {}) {
     worker: () => worker as ChildProcess,
     newJob: async (title = 'Test part'): Promise<JobState> => (await call('POST', '/jobs', { title })).body,
     bring: async (job: string, name: string, content: string | Uint8Array, query = ''): Promise<Step> => {
-      const r = await fetch(`${url}/api/jobs/${job}/files?name=${encodeURIComponent(name)}${query}`, { method: 'PUT', body: content as string })
+      const r = await fetch(`${url}/api/v1/jobs/${job}/files?name=${encodeURIComponent(name)}${query}`, { method: 'PUT', body: content as string })
       const step = (await r.json()) as Step
       if (!r.ok) throw Object.assign(new Error('refused'), { problem: step })
       return finished(job, step.id)
     },
     step: async (job: string, request: StepRequest): Promise<Step> => {
       const r = await call('POST', `/jobs/${job}/steps`, request)
-      if (r.status !== 202) throw Object.assign(new Error(r.body.message), { problem: r.body })
+      if (r.status !== 202) throw Object.assign(new Error(r.body.detail), { problem: r.body })
       return finished(job, r.body.id)
     },
     async stop() {

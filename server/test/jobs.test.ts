@@ -66,7 +66,7 @@ describe('setups', () => {
 describe('the bench', () => {
   test('a card says where a job stands and what came out last', async () => {
     const job = (await all.newJob('Card')).job.id
-    const card = async () => (await all.call('GET', '/jobs')).body.find((j: { id: string }) => j.id === job)
+    const card = async () => (await all.call('GET', '/jobs')).body.items.find((j: { id: string }) => j.id === job)
     await all.bring(job, 'pass.xyz', tableAndBlock())
     expect(await card()).toMatchObject({ passes: 1, busy: false, headline: 'Clean: 1 recorded passes wait' })
     const picture = await fetch(`${all.url}${(await card()).picture}`)
@@ -80,7 +80,7 @@ describe('the bench', () => {
   })
   test('stepping back, the card shows the part as it was; the same file in another job brings name and picture of its own', async () => {
     const picture = async (job: string) => {
-      const at = (await all.call('GET', '/jobs')).body.find((j: { id: string }) => j.id === job).picture as string | null
+      const at = (await all.call('GET', '/jobs')).body.items.find((j: { id: string }) => j.id === job).picture as string | null
       return at && Buffer.from(await (await fetch(`${all.url}${at}`)).arrayBuffer()).toString('base64')
     }
     const job = (await all.newJob('Pictures')).job.id
@@ -101,7 +101,7 @@ describe('the bench', () => {
   })
   test('cards follow every change, and a job that goes while they are read is left out', async () => {
     const titles = async () =>
-      ((await all.call('GET', '/jobs')).body as { title: string; busy: boolean; passes: number }[]).map((j) => `${j.title} ${j.passes}`)
+      ((await all.call('GET', '/jobs')).body.items as { title: string; busy: boolean; passes: number }[]).map((j) => `${j.title} ${j.passes}`)
     const job = (await all.newJob('Follows')).job.id
     expect(await titles()).toContain('Follows 0')
     await all.bring(job, 'pass.xyz', `${tableAndBlock()}\n3 3 3\n`)
@@ -131,7 +131,7 @@ describe('the bench', () => {
     for (const table of ['step', 'item', 'slot', 'setup']) expect((await all.db.pool.query(`select 1 from ${table} where job_id = $1`, [job])).rowCount).toBe(0)
   })
   test('requests that are no requests', async () => {
-    const broken = await fetch(`${all.url}/api/jobs`, { method: 'POST', headers: { 'content-type': 'application/json' }, body: '{"title": ' })
+    const broken = await fetch(`${all.url}/api/v1/jobs`, { method: 'POST', headers: { 'content-type': 'application/json' }, body: '{"title": ' })
     expect([broken.status, ((await broken.json()) as { code: string }).code]).toEqual([400, 'bad-request'])
     expect((await all.call('GET', '/items/none/display')).status).toBe(404)
     expect((await all.call('GET', '/items/00000000-0000-4000-8000-000000000000/file')).status).toBe(404)
@@ -141,7 +141,7 @@ describe('the bench', () => {
     expect((await all.call('POST', `/jobs/${job.id}/steps/00000000-0000-4000-8000-000000000000/cancel`)).status).toBe(404)
   })
   test('every operation is described, with its settings as a JSON schema', async () => {
-    const list = (await all.call('GET', '/operations')).body as {
+    const list = (await all.call('GET', '/operations')).body.items as {
       name: string
       settings: { properties?: Record<string, { default?: unknown; description?: string }> }
     }[]
@@ -158,7 +158,7 @@ describe('what the browser draws', () => {
     await all.bring(job, 'pass.xyz', tableAndBlock())
     const [pass] = (await all.state(job)).tray
     const get = async (id: string, query = '') => {
-      const r = await fetch(`${all.url}/api/items/${id}/display${query}`)
+      const r = await fetch(`${all.url}/api/v1/items/${id}/display${query}`)
       expect(r.headers.get('cache-control')).toContain('immutable')
       const buffer = await r.arrayBuffer()
       expect(Number(r.headers.get('content-length'))).toBe(buffer.byteLength)
@@ -185,7 +185,7 @@ describe('what the browser draws', () => {
     expect((await all.db.pool.query('select count(*) from blob')).rows[0].count).toBe(before)
     expect([...(await get(moved.id))['xyz'].subarray(0, 9)]).toEqual([...shown['xyz'].subarray(0, 9)])
     // files hold no pose: what is written lies where the job has it
-    const file = new Uint8Array(await (await fetch(`${all.url}/api/items/${moved.id}/file?format=xyz`)).arrayBuffer())
+    const file = new Uint8Array(await (await fetch(`${all.url}/api/v1/items/${moved.id}/file?format=xyz`)).arrayBuffer())
     const back = (await readAny(bytesSource('x.xyz', file))).data
     expect(back.kind === 'points' && back.xyz[0]).toBeCloseTo(whole['xyz'][0] + 50, 3)
     const wrong = await all.call('GET', `/items/${moved.id}/file?format=stl`)
@@ -197,7 +197,7 @@ describe('what the browser draws', () => {
     await all.bring(job, 'cube.ply', cubePly(23))
     const mesh = slotOf(await all.state(job), 'mesh')
     const stop = new AbortController()
-    const r = await fetch(`${all.url}/api/events?job=${job}`, { signal: stop.signal })
+    const r = await fetch(`${all.url}/api/v1/events?job=${job}`, { signal: stop.signal })
     const heard: ServerEvent[] = []
     const listening = (async () => {
       let text = ''
@@ -282,10 +282,10 @@ describe('the whole path', () => {
     expect(quantity(adjusted, 'alignment-worst-pass')?.value).toBeDefined()
     // and the same files
     const item = (await all.state(job)).tray.find((i) => i.role === 'mesh')?.id
-    const stl = Buffer.from(await (await fetch(`${all.url}/api/items/${item}/file?format=stl`)).arrayBuffer())
+    const stl = Buffer.from(await (await fetch(`${all.url}/api/v1/items/${item}/file?format=stl`)).arrayBuffer())
     expect(readFileSync(join(folder, 'out/mesh.stl')).subarray(80).equals(stl.subarray(80))).toBe(true)
     const field = (await all.state(job)).tray.find((i) => i.role === 'deviation')?.id
-    const csv = await (await fetch(`${all.url}/api/items/${field}/file`)).text()
+    const csv = await (await fetch(`${all.url}/api/v1/items/${field}/file`)).text()
     expect(readFileSync(join(folder, 'out/field.csv'), 'utf8')).toBe(csv)
   }, 240_000)
 })

@@ -145,7 +145,7 @@ describe('things that go wrong', () => {
     for (const [request, status, code] of cases) {
       const r = await all.call('POST', `/jobs/${job}/steps`, request)
       expect([r.status, r.body.code]).toEqual([status, code])
-      expect(r.body.message.length).toBeGreaterThan(5)
+      expect(r.body.detail.length).toBeGreaterThan(5)
     }
     expect((await all.state(job)).steps).toHaveLength(1)
   })

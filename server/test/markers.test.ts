@@ -22,7 +22,7 @@ const on = async (name: string) => {
 const run = async <T>(name: string): Promise<T> => (await all.call('GET', `/scanners/${shelf[name]}/run`)).body
 const act = (name: string, what: string, body: object = {}) => all.call('POST', `/scanners/${shelf[name]}/run/${what}`, body)
 const list = async (item: string): Promise<Markers> =>
-  readMarkers(await (await fetch(`${all.url}/api/items/${item}/file?format=csv`)).text(), 'list', 'mm').markers
+  readMarkers(await (await fetch(`${all.url}/api/v1/items/${item}/file?format=csv`)).text(), 'list', 'mm').markers
 const tray = async (role: string) => (await all.state(job.job.id)).tray.filter((i) => i.role === role)
 const pathOver = (name: string) =>
   until(
@@ -35,10 +35,10 @@ beforeAll(async () => {
   process.env['OAK_CLOCK'] = '4000'
   all = await startAll()
   await stockShelf()
-  for (const s of (await all.call('GET', '/scanners')).body as ScannerSummary[]) shelf[s.name] = s.id
+  for (const s of (await all.call('GET', '/scanners')).body.items as ScannerSummary[]) shelf[s.name] = s.id
   // a calibration of today: the map can be no better than the scanner
   await on('Alder')
-  const plate = ((await all.call('GET', '/artefacts')).body as ArtefactSummary[]).find((a) => a.name === 'Quoin 12')
+  const plate = ((await all.call('GET', '/artefacts')).body.items as ArtefactSummary[]).find((a) => a.name === 'Quoin 12')
   await all.call('POST', `/scanners/${shelf['Alder']}/calibrations`, { plate: plate?.id, way: 'script' })
   const c = await until(
     () => run<CalibrationRun>('Alder'),
@@ -62,11 +62,11 @@ describe('markers of a job', () => {
     plan = await list(item.id)
     expect(plan.ids.length).toBe(item.count)
     expect(step.evidence?.quantities.find((q) => q.id === 'directions-with-enough')?.value).toBe(100)
-    const pdf = await fetch(`${all.url}/api/items/${item.id}/placement.pdf`)
+    const pdf = await fetch(`${all.url}/api/v1/items/${item.id}/placement.pdf`)
     const bytes = Buffer.from(await pdf.arrayBuffer())
     expect([pdf.status, bytes.subarray(0, 5).toString(), bytes.length > 8000]).toEqual([200, '%PDF-', true])
     const other = (await tray('shape'))[0].id
-    expect((await fetch(`${all.url}/api/items/${other}/placement.pdf`)).status).toBe(404)
+    expect((await fetch(`${all.url}/api/v1/items/${other}/placement.pdf`)).status).toBe(404)
   }, 60_000)
 
   it('planned again take the place of the plan, and stepping back brings it back', async () => {
@@ -195,7 +195,7 @@ describe('markers of a job', () => {
     expect((await start({ scanner: shelf['Birch'], setup })).body.code).toBe('not-connected')
     expect((await start({ scanner: shelf['Alder'], setup: shelf['Alder'] })).status).toBe(404)
     expect((await start({ scanner: shelf['Alder'] })).status).toBe(400)
-    expect((await fetch(`${all.url}/api/scanners/${shelf['Birch']}/mapping`)).status).toBe(204)
+    expect((await fetch(`${all.url}/api/v1/scanners/${shelf['Birch']}/mapping`)).status).toBe(204)
   })
 
   it('come in as a list; one in inches asks for its unit and is read again with it', async () => {
@@ -252,7 +252,7 @@ describe('markers of a job', () => {
     const [item] = await tray('marker-plan')
     const m = await list(item.id)
     // what they sit on is in the item, not in the list
-    const a = await fetch(`${all.url}/api/items/${item.id}/display`)
+    const a = await fetch(`${all.url}/api/v1/items/${item.id}/display`)
     const { unpack } = await import('@oak-gauge/contract')
     const arrays = unpack(await a.arrayBuffer())
     return { ...m, positions: arrays['positions'], normals: arrays['normals'], perch: arrays['perch'] }

@@ -154,8 +154,8 @@ describe('the program as ./start runs it', () => {
     expect(await page.text()).toContain('<div id="root">')
     // any address of the application is the application; one under /api is not
     expect((await fetch(`${url}/jobs/some-job/Merge`)).headers.get('content-type')).toContain('text/html')
-    expect((await fetch(`${url}/api/nothing`)).status).toBe(404)
-    expect(await (await fetch(`${url}/api/health`)).json()).toMatchObject({ ok: true })
+    expect((await fetch(`${url}/api/v1/nothing`)).status).toBe(404)
+    expect(await (await fetch(`${url}/api/v1/health`)).json()).toMatchObject({ ok: true })
     const began = Date.now()
     child.kill('SIGTERM')
     expect(await ended(child)).toBe(0)
@@ -171,7 +171,7 @@ describe('the program as ./start runs it', () => {
       const url = await ready
       expect(new URL(url).port).not.toBe(String(port))
       expect(said()).toContain(`Port ${port} is in use`)
-      expect((await fetch(`${url}/api/health`)).status).toBe(200)
+      expect((await fetch(`${url}/api/v1/health`)).status).toBe(200)
     } finally {
       other.close()
       child.kill('SIGTERM')
@@ -183,12 +183,12 @@ describe('the program as ./start runs it', () => {
     const url = await ready
     try {
       const job = (await (
-        await fetch(`${url}/api/jobs`, { method: 'POST', headers: { 'content-type': 'application/json' }, body: '{"title":"x"}' })
+        await fetch(`${url}/api/v1/jobs`, { method: 'POST', headers: { 'content-type': 'application/json' }, body: '{"title":"x"}' })
       ).json()) as { job: { id: string } }
       const lines = Array.from({ length: 400 }, (_, i) => `${i % 20} ${Math.floor(i / 20)} 5`).join('\n')
       process.kill(await part(child, 'worker.js'), 'SIGKILL')
-      await fetch(`${url}/api/jobs/${job.job.id}/files?name=p.xyz`, { method: 'PUT', body: lines })
-      const tray = async () => ((await (await fetch(`${url}/api/jobs/${job.job.id}`)).json()) as { tray: unknown[] }).tray
+      await fetch(`${url}/api/v1/jobs/${job.job.id}/files?name=p.xyz`, { method: 'PUT', body: lines })
+      const tray = async () => ((await (await fetch(`${url}/api/v1/jobs/${job.job.id}`)).json()) as { tray: unknown[] }).tray
       expect(await until(tray, (t) => t.length > 0, 60)).toHaveLength(1)
     } finally {
       child.kill('SIGTERM')
@@ -201,14 +201,14 @@ describe('the program as ./start runs it', () => {
       const { child, ready } = start(await freePort())
       const url = await ready
       try {
-        const made = await fetch(`${url}/api/jobs`, { method: 'POST', headers: { 'content-type': 'application/json' }, body: '{"title":"kept"}' })
+        const made = await fetch(`${url}/api/v1/jobs`, { method: 'POST', headers: { 'content-type': 'application/json' }, body: '{"title":"kept"}' })
         const { job } = (await made.json()) as { job: { id: string } }
         const pid = what === 'the database' ? Number(processes(`/test-${child.pid}-`)[0]) : await part(child, `${what}.js`)
         expect(pid).toBeGreaterThan(1)
         process.kill(pid, 'SIGKILL')
         // neither a job nor a scanner is asked for in vain for long, nor without an answer
         const status = (path: string) =>
-          fetch(`${url}/api${path}`, { signal: AbortSignal.timeout(10_000) }).then(
+          fetch(`${url}/api/v1${path}`, { signal: AbortSignal.timeout(10_000) }).then(
             (r) => r.status,
             (e: Error) => e.message,
           )
@@ -224,7 +224,7 @@ describe('the program as ./start runs it', () => {
   test('a web server that dies before it has said that it is ready: the next one says it', async () => {
     const { child, ready } = start(await freePort())
     process.kill(await part(child, 'http.js'), 'SIGKILL')
-    expect((await fetch(`${await ready}/api/health`)).status).toBe(200)
+    expect((await fetch(`${await ready}/api/v1/health`)).status).toBe(200)
   }, 90_000)
   test('a checkout that runs already is told of, with its address; one whose program has ended is not', () => {
     const root = mkdtempSync(join(tmpdir(), 'oak-claim-'))

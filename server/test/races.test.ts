@@ -96,7 +96,7 @@ describe('two clients who saw the job stand at the same place', () => {
     const [a, b] = await Promise.all(twice)
     expect(b.body.id).toBe(a.body.id)
     const bring = () =>
-      fetch(`${all.url}/api/jobs/${job}/files?name=more.xyz&request=${randomly}`, { method: 'PUT', body: tableAndBlock() }).then(
+      fetch(`${all.url}/api/v1/jobs/${job}/files?name=more.xyz&request=${randomly}`, { method: 'PUT', body: tableAndBlock() }).then(
         (r) => r.json() as Promise<Step>,
       )
     const randomly = randomUUID()
@@ -112,13 +112,13 @@ describe('two clients who saw the job stand at the same place', () => {
     await quiet(job)
     const late = await all.call('POST', `/jobs/${job}/steps`, thin(slot, 3, { after: seen }))
     expect([late.status, late.body.code]).toEqual([409, 'moved-on'])
-    expect(late.body.message).toContain('Thin')
+    expect(late.body.detail).toContain('Thin')
     const back = await all.call('POST', `/jobs/${job}/head`, { step: null, after: seen })
     expect([back.status, back.body.code]).toEqual([409, 'moved-on'])
     const never = await all.bring(job, 'bad.xyz', 'no numbers')
     expect(never.state).toBe('failed')
     const behind = await all.call('POST', `/jobs/${job}/steps`, thin(slot, 3, { after: never.id }))
-    expect([behind.status, behind.body.message]).toEqual([409, expect.stringMatching(/which this was to follow, has failed/)])
+    expect([behind.status, behind.body.detail]).toEqual([409, expect.stringMatching(/which this was to follow, has failed/)])
     // of nobody who saw another place anything is kept
     expect(chainOf(await quiet(job))).toHaveLength(3)
   })

@@ -45,32 +45,32 @@ describe('who may ask', () => {
       'http://127.0.0.1:1',
       '',
     ])
-      expect([origin, (await raw('/api/jobs', { origin, host: own() })).status]).toEqual([origin, 403])
-    expect((await raw('/api/jobs', { origin: all.url })).status).toBe(200)
-    expect((await raw('/api/jobs', { origin: all.url.toUpperCase() })).status).toBe(200)
+      expect([origin, (await raw('/api/v1/jobs', { origin, host: own() })).status]).toEqual([origin, 403])
+    expect((await raw('/api/v1/jobs', { origin: all.url })).status).toBe(200)
+    expect((await raw('/api/v1/jobs', { origin: all.url.toUpperCase() })).status).toBe(200)
   })
   test('pages of other sites may link here, and not call the interface', async () => {
     const asked = (site: string, mode: string, path: string, method = 'GET') =>
       raw(path, { 'sec-fetch-site': site, 'sec-fetch-mode': mode }, method).then((r) => r.status)
-    expect(await asked('same-origin', 'cors', '/api/jobs')).toBe(200)
-    expect(await asked('none', 'navigate', '/api/jobs')).toBe(200)
+    expect(await asked('same-origin', 'cors', '/api/v1/jobs')).toBe(200)
+    expect(await asked('none', 'navigate', '/api/v1/jobs')).toBe(200)
     for (const site of ['cross-site', 'same-site']) {
-      expect(await asked(site, 'no-cors', '/api/jobs')).toBe(403)
-      expect(await asked(site, 'navigate', '/api/jobs')).toBe(403)
-      expect(await asked(site, 'navigate', '/api/jobs', 'POST')).toBe(403)
+      expect(await asked(site, 'no-cors', '/api/v1/jobs')).toBe(403)
+      expect(await asked(site, 'navigate', '/api/v1/jobs')).toBe(403)
+      expect(await asked(site, 'navigate', '/api/v1/jobs', 'POST')).toBe(403)
       expect(await asked(site, 'navigate', '/')).not.toBe(403)
     }
   })
   test('the host alone decides for programs; its case does not', async () => {
-    expect((await raw('/api/jobs', { host: 'evil.example' })).status).toBe(403)
-    expect((await raw('/api/jobs', { host: 'LOCALHOST:4180' })).status).toBe(200)
+    expect((await raw('/api/v1/jobs', { host: 'evil.example' })).status).toBe(403)
+    expect((await raw('/api/v1/jobs', { host: 'LOCALHOST:4180' })).status).toBe(200)
   })
 })
 
 describe('names from people, files and devices', () => {
   const NAMES = ['../../evil', 'Плита №4', '定盤 "A"', 'a\r\nSet-Cookie: x=1', '..\\..\\evil', ' . ', 'naïve; filename=x', '💾'.repeat(30)]
   const sent = async (path: string) => {
-    const r = await fetch(`${all.url}/api${path}`)
+    const r = await fetch(`${all.url}/api/v1${path}`)
     await r.arrayBuffer()
     return { status: r.status, name: parse(r.headers.get('content-disposition') ?? '').parameters['filename'] ?? '', cookie: r.headers.get('set-cookie') }
   }
@@ -80,7 +80,7 @@ describe('names from people, files and devices', () => {
   }
   test('leave as names of files in their own script, never as paths or headers', async () => {
     for (const id of NAMES) {
-      const r = await fetch(`${all.url}/api/artefacts?name=p.json`, { method: 'PUT', body: JSON.stringify({ ...PLATES[1], id: id.slice(0, 60) }) })
+      const r = await fetch(`${all.url}/api/v1/artefacts?name=p.json`, { method: 'PUT', body: JSON.stringify({ ...PLATES[1], id: id.slice(0, 60) }) })
       expect([id, r.status]).toEqual([id, 201])
       const got = await sent(`/artefacts/${((await r.json()) as { id: string }).id}/file`)
       expect([id, got.status, got.cookie]).toEqual([id, 200, null])
@@ -97,7 +97,7 @@ describe('names from people, files and devices', () => {
 describe('odd requests', () => {
   const ODD = ['%', '%ff', '%00', '..', '0', '-1', 'null', 'undefined', '1e999', '%C3%A4', '%D9%A3', '00000000-0000-0000-0000-000000000000', 'a'.repeat(5000)]
   test('are answered as the fault of whoever asks, never as ours', async () => {
-    const scanner = ((await all.call('GET', '/scanners')).body as { id: string }[])[0].id
+    const scanner = ((await all.call('GET', '/scanners')).body.items as { id: string }[])[0].id
     const paths = (x: string): [string, string][] => [
       ['GET', `/jobs/${x}`],
       ['PATCH', `/jobs/${x}`],
@@ -158,7 +158,7 @@ describe('odd requests', () => {
       for (const [method, path] of paths(x))
         for (let k = 0; k < (method === 'GET' ? 1 : 7); k++) {
           const body = method === 'GET' || method === 'DELETE' ? undefined : BODIES[Math.floor(random.next() * BODIES.length)]
-          const r = await raw(`/api${path}`, body === undefined ? {} : { 'content-type': 'application/json' }, method, body)
+          const r = await raw(`/api/v1${path}`, body === undefined ? {} : { 'content-type': 'application/json' }, method, body)
           asked++
           if (r.status >= 500) wrong.push(`${r.status} ${method} ${path.slice(0, 60)} ${body ?? ''}`)
         }

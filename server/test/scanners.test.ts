@@ -15,8 +15,8 @@ beforeAll(async () => {
   process.env['OAK_CLOCK'] = '4000'
   all = await startAll()
   await stockShelf()
-  for (const s of (await all.call('GET', '/scanners')).body as ScannerSummary[]) shelf[s.name] = s.id
-  artefacts = (await all.call('GET', '/artefacts')).body
+  for (const s of (await all.call('GET', '/scanners')).body.items as ScannerSummary[]) shelf[s.name] = s.id
+  artefacts = (await all.call('GET', '/artefacts')).body.items
 }, 60_000)
 afterAll(() => all.stop())
 
@@ -81,7 +81,7 @@ describe('a scanner through its life', () => {
     passes(v)
     expect(Math.abs(error(v, 'distance').value)).toBeLessThan(0.03)
     expect(v.readings).toHaveLength(7)
-    const pdf = await fetch(`${all.url}/api/verifications/${v.id}/certificate.pdf`)
+    const pdf = await fetch(`${all.url}/api/v1/verifications/${v.id}/certificate.pdf`)
     const bytes = Buffer.from(await pdf.arrayBuffer())
     expect([pdf.status, bytes.subarray(0, 5).toString()]).toEqual([200, '%PDF-'])
     expect((await detail('Alder')).health.reason).toBe('Calibrated and verified.')
@@ -165,12 +165,12 @@ describe('a job and its scanner', () => {
 
 describe('from recorded images', () => {
   const put = async (bytes: Buffer, side: string, pair: number) => {
-    const r = await fetch(`${all.url}/api/scanners/${shelf['Rowan']}/images?side=${side}&pair=${pair}&name=${side}${pair}.png`, {
+    const r = await fetch(`${all.url}/api/v1/scanners/${shelf['Rowan']}/images?side=${side}&pair=${pair}&name=${side}${pair}.png`, {
       method: 'PUT',
       body: new Uint8Array(bytes),
       headers: { connection: 'close' },
     })
-    return { status: r.status, body: (await r.json()) as { code?: string; message?: string } }
+    return { status: r.status, body: (await r.json()) as { code?: string; detail?: string } }
   }
   // a whole calibration from files is tried in e2e/tests/scanners.spec.ts: packing images is slow under Jest
   it('needs an open run; what is no image, or not of these cameras, is refused, and the run goes on', async () => {
@@ -179,11 +179,11 @@ describe('from recorded images', () => {
     expect((await put(Buffer.from('no image at all'), 'left', 0)).body).toMatchObject({ code: 'bad-image', where: 'left0.png' })
     expect((await put(Buffer.from([0x89, 0x50, 0x4e, 0x47, 1, 2, 3, 4, 5, 6]), 'left', 0)).body).toMatchObject({
       code: 'bad-image',
-      message: 'The image is damaged.',
+      detail: 'The image is damaged.',
     })
     const small = PNG.sync.write(new PNG({ width: 64, height: 64 }))
     expect((await put(small, 'left', 9)).status).toBe(200)
-    expect((await put(small, 'right', 9)).body.message).toMatch(/64 x 64 pixels; the cameras of Rowan have 1024 x 768/)
+    expect((await put(small, 'right', 9)).body.detail).toMatch(/64 x 64 pixels; the cameras of Rowan have 1024 x 768/)
     expect((await all.call('POST', `/scanners/${shelf['Rowan']}/run/solve`, {})).body.problem.code).toBe('too-few-poses')
     expect((await all.call('POST', `/scanners/${shelf['Rowan']}/run/cancel`, {})).body.phase).toBe('failed')
   })
@@ -254,7 +254,7 @@ describe('what goes wrong is said, and the run goes on', () => {
         (x) => x.taken === taken + 1,
       )
     }
-    const live = await fetch(`${all.url}/api/scanners/${shelf['Alder']}/live?after=0`)
+    const live = await fetch(`${all.url}/api/v1/scanners/${shelf['Alder']}/live?after=0`)
     expect([live.status, (await live.arrayBuffer()).byteLength > 2 * 512 * 384]).toEqual([200, true])
   }, 120_000)
 
@@ -283,20 +283,20 @@ describe('what goes wrong is said, and the run goes on', () => {
 
   it('certificates with NaN, of the wrong kind, or with an outside dot', async () => {
     const put = async (body: string) => {
-      const r = await fetch(`${all.url}/api/artefacts?name=plate.json`, { method: 'PUT', body })
-      return { status: r.status, body: (await r.json()) as { message: string; where: string } }
+      const r = await fetch(`${all.url}/api/v1/artefacts?name=plate.json`, { method: 'PUT', body })
+      return { status: r.status, body: (await r.json()) as { detail: string; where: string } }
     }
     const nan = await put(JSON.stringify(PLATES[0]).replace('"pitch":4', '"pitch":NaN'))
-    expect([nan.status, nan.body.message]).toEqual([422, 'The certificate says NaN where a number belongs.'])
+    expect([nan.status, nan.body.detail]).toEqual([422, 'The certificate says NaN where a number belongs.'])
     expect((await put('{"format":"something"}')).status).toBe(422)
-    expect((await put(JSON.stringify({ ...PLATES[0], large: [[40, 1]] }))).body.message).toMatch(/outside of the plate/)
+    expect((await put(JSON.stringify({ ...PLATES[0], large: [[40, 1]] }))).body.detail).toMatch(/outside of the plate/)
     const bar = await put(JSON.stringify({ ...BALL_BARS[0], id: 'W300b', distance: -1 }))
     expect([bar.status, bar.body.where]).toEqual([422, 'plate.json, distance'])
     expect((await put(JSON.stringify({ ...BALL_BARS[0], id: 'W300b' }))).status).toBe(201)
   })
 
   it('artefacts are listed with the day their certificate ends, and given back as files', async () => {
-    const list = (await all.call('GET', '/artefacts')).body as ArtefactSummary[]
+    const list = (await all.call('GET', '/artefacts')).body.items as ArtefactSummary[]
     expect(list.find((a) => a.name === 'Quoin 8')).toMatchObject({ kind: 'plate', size: 8, certificate: { date: '2026-03-11', ends: '2028-03-11' } })
     expect((await all.call('GET', `/artefacts/${artefact('Quoin 8')}/file`)).body).toEqual(PLATES[1])
   })

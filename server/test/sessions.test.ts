@@ -40,8 +40,8 @@ beforeAll(async () => {
   process.env['OAK_CLOCK'] = '4000'
   all = await startAll({ apart: true })
   await stockShelf()
-  for (const s of (await all.call('GET', '/scanners')).body as ScannerSummary[]) shelf[s.name] = s.id
-  artefacts = (await all.call('GET', '/artefacts')).body
+  for (const s of (await all.call('GET', '/scanners')).body.items as ScannerSummary[]) shelf[s.name] = s.id
+  artefacts = (await all.call('GET', '/artefacts')).body.items
   job = await all.newJob('Marked part')
   await on('Alder')
 }, 120_000)
@@ -239,6 +239,6 @@ describe('one at a time', () => {
     expect(ready).toBe(true)
     child.kill('SIGKILL')
     await all.startSessions()
-    expect((await all.call('GET', '/scanners')).body).toHaveLength(4)
+    expect((await all.call('GET', '/scanners')).body.items).toHaveLength(4)
   }, 60_000)
 })

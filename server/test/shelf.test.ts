@@ -13,7 +13,7 @@ afterAll(() => all.stop())
 /** What a new user finds on the shelf: computed from the stand-ins' optics, once. */
 describe('the demo’s shelf', () => {
   const told: string[] = []
-  const list = async (): Promise<ScannerSummary[]> => (await all.call('GET', '/scanners')).body
+  const list = async (): Promise<ScannerSummary[]> => (await all.call('GET', '/scanners')).body.items
   const detail = async (name: string): Promise<ScannerDetail> => {
     const s = (await list()).find((x) => x.name === name)!
     return (await all.call('GET', `/scanners/${s.id}`)).body
@@ -24,7 +24,7 @@ describe('the demo’s shelf', () => {
     await stockShelf()
     const shelf = await list()
     expect(shelf.map((s) => [s.name, s.on, s.link, s.health.state])).toEqual(['Alder', 'Birch', 'Hazel', 'Rowan'].map((n) => [n, false, 'off', 'no-go']))
-    const artefacts = (await all.call('GET', '/artefacts')).body as { kind: string }[]
+    const artefacts = (await all.call('GET', '/artefacts')).body.items as { kind: string }[]
     expect([artefacts.filter((a) => a.kind === 'plate').length, artefacts.filter((a) => a.kind === 'ball-bar').length]).toEqual([4, 2])
   })
 

@@ -18,10 +18,10 @@ test('a hundred uploads and a hundred downloads that nobody goes on with hold up
   const open: ClientRequest[] = []
   let reading = 0
   for (let k = 0; k < 100; k++) {
-    const up = httpRequest({ hostname, port, path: `/api/jobs/${job}/files?name=late${k}.xyz`, method: 'PUT', headers: { 'content-length': 9e6 } })
+    const up = httpRequest({ hostname, port, path: `/api/v1/jobs/${job}/files?name=late${k}.xyz`, method: 'PUT', headers: { 'content-length': 9e6 } })
     up.on('error', () => undefined)
     up.write(Buffer.alloc(5e6, '1 2 3\n'))
-    const down = httpRequest({ hostname, port, path: `/api/items/${pass.id}/display?whole=1` }, (res) => {
+    const down = httpRequest({ hostname, port, path: `/api/v1/items/${pass.id}/display?whole=1` }, (res) => {
       reading++
       res.pause()
     })

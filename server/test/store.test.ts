@@ -1,4 +1,5 @@
 import { afterAll, beforeAll, describe, expect, test } from '@jest/globals'
+import { randomUUID } from 'node:crypto'
 import { mkdtempSync, rmSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
@@ -26,7 +27,7 @@ beforeAll(async () => {
   db = await connect(cluster.url)
 }, 60_000)
 afterAll(async () => {
-  await db.close()
+  await (db as Database | undefined)?.close()
   cluster.stop()
   rmSync(root, { recursive: true, force: true })
 })
@@ -188,11 +189,11 @@ describe('the graph of steps', () => {
 
 describe('any error in four words', () => {
   test('ours as it is; wrong requests by field; memory; what is not ours to explain', () => {
-    expect(toProblem(new OakError('x', 'What.', { where: 'there', remedy: 'Do.' }))).toEqual({ code: 'x', message: 'What.', where: 'there', remedy: 'Do.' })
+    expect(toProblem(new OakError('x', 'What.', { where: 'there', remedy: 'Do.' }))).toEqual({ code: 'x', detail: 'What.', where: 'there', remedy: 'Do.' })
     expect(toProblem(new Cancelled()).code).toBe('cancelled')
     const wrong = z.object({ title: z.string('A name, please.') }).safeParse({})
     expect(wrong.error).toBeInstanceOf(ZodError)
-    expect(toProblem(wrong.error)).toMatchObject({ code: 'bad-request', message: 'A name, please.', where: 'title' })
+    expect(toProblem(wrong.error)).toMatchObject({ code: 'bad-request', detail: 'A name, please.', where: 'title' })
     let e: unknown
     try {
       new Float64Array(2 ** 40)
@@ -201,7 +202,7 @@ describe('any error in four words', () => {
     }
     expect(toProblem(e)).toMatchObject({ code: 'out-of-memory' })
     expect(toProblem(new TypeError('x is undefined'))).toMatchObject({ code: 'internal' })
-    expect(toProblem(new TypeError('x is undefined')).message).not.toContain('undefined')
+    expect(toProblem(new TypeError('x is undefined')).detail).not.toContain('undefined')
   })
 })
 
@@ -242,6 +243,21 @@ describe('ledgers of before quantities had ids', () => {
         warnings: ['kept'],
       })
       expect(await read(none)).toBeNull()
+    }
+  })
+  test('what problems say is called detail, in steps and in runs; run again it changes nothing', async () => {
+    const old = { code: 'x', message: 'It ends early.', where: 'a.stl', remedy: 'Copy it.' }
+    const id = randomUUID()
+    await db.pool.query("insert into job (id, title, purpose, surface) values ($1, 'Problems', 'inspection', 'matte')", [id])
+    await db.pool.query(
+      "insert into step (job_id, operation, version, params, inputs, problem) values ($1, 'import', 1, '{}', '{}', $2), ($1, 'import', 1, '{}', '{}', null)",
+      [id, old],
+    )
+    const up = MIGRATIONS.find((m) => m.name === '009-problem-detail')?.up ?? ''
+    for (let again = 0; again < 2; again++) {
+      await db.pool.query(up)
+      const { rows } = await db.pool.query('select problem from step where job_id = $1 order by seq', [id])
+      expect(rows).toEqual([{ problem: { code: 'x', detail: 'It ends early.', where: 'a.stl', remedy: 'Copy it.' } }, { problem: null }])
     }
   })
 })

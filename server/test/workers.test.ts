@@ -187,7 +187,7 @@ describe('waiting steps', () => {
     expect(await sweepBlobs(all.db.pool)).toBeGreaterThan(0)
     expect(await count()).toBeLessThan(all1)
     const [pass] = (await all.state(kept)).tray
-    expect((await fetch(`${all.url}/api/items/${pass.id}/display`)).status).toBe(200)
+    expect((await fetch(`${all.url}/api/v1/items/${pass.id}/display`)).status).toBe(200)
     expect((await all.step(kept, thin(pass.slot, 5))).state).toBe('done')
   })
 })

@@ -1,118 +1,143 @@
 import { createApi, fetchBaseQuery, type BaseQueryApi, type FetchArgs } from '@reduxjs/toolkit/query/react'
-import { endOf } from '@oak-gauge/contract'
+import type { z } from 'zod'
+import { API, BASE, endOf, pathOf } from '@oak-gauge/contract'
 import type {
+  AnswerOf,
+  Api,
   ArtefactSummary,
-  CalibrationDetail,
-  HandRequest,
+  Endpoint,
   JobFields,
   JobState,
   JobSummary,
   OperationInfo,
+  ParamsOf,
   Problem,
   RunState,
-  ScannerDetail,
   ScannerSummary,
   StartCalibration,
   StartMapping,
   Step,
   StepRequest,
-  VerificationDetail,
 } from '@oak-gauge/contract'
-import type { CadSurface } from '@oak-gauge/core/base/cad.ts'
 import { progressSlice } from './progress.ts'
 
 /**
  * A change of a ledger says behind which step the page saw it asked for, so that nobody changes a job unseen by somebody else; and has a number of its own,
  * so that sent twice it is one.
  */
-function onLedger<A extends { id: string }, T>(to: (a: A) => { path: string; body: object }) {
+function onLedger<A extends { id: string }, T>(request: (a: A) => FetchArgs) {
   return async (a: A, { getState }: BaseQueryApi, _options: object, ask: (r: FetchArgs) => ReturnType<ReturnType<typeof fetchBaseQuery>>) => {
-    const { path, body } = to(a)
     const seen = api.endpoints.job.select(a.id)(getState() as Parameters<ReturnType<typeof api.endpoints.job.select>>[0]).data
     const after = seen && { after: endOf(seen.head, seen.steps) }
-    const r = await ask({ url: `jobs/${a.id}/${path}`, method: 'POST', body: { ...body, ...after, request: crypto.randomUUID() } })
+    const asked = request(a)
+    const r = await ask({ ...asked, body: { ...(asked.body as object), ...after, request: crypto.randomUUID() } })
     return r.error ? { error: r.error } : { data: r.data as T }
   }
 }
 
+type Reply<K extends keyof Api> = AnswerOf<Api[K]>
+
+/** A request to an endpoint of the table, with every id in its place. */
+const to = <const E extends Endpoint>(e: E, params: ParamsOf<E['path']>, body?: E['body'] extends z.ZodType ? z.input<E['body']> : never): FetchArgs => ({
+  url: pathOf(e, params),
+  method: e.method.toUpperCase(),
+  ...(body === undefined ? {} : { body }),
+})
+
+/** All of a list, page by page. */
+const whole =
+  <K extends 'jobs' | 'scanners' | 'artefacts'>(list: K) =>
+  async (_asked: unknown, _api: BaseQueryApi, _options: object, ask: (r: FetchArgs) => ReturnType<ReturnType<typeof fetchBaseQuery>>) => {
+    const items: Reply<K>['items'][number][] = []
+    for (let after: string | null | undefined; after !== null;) {
+      const r = await ask({ url: API[list].path, params: { limit: 500, ...(after ? { after } : {}) } })
+      if (r.error) return { error: r.error }
+      const page = r.data as Reply<K>
+      items.push(...page.items)
+      after = page.next
+    }
+    return { data: items }
+  }
+
 /** Everything asked of the server. Changes reach the open page by server-sent events (live.ts), which mark these answers as stale. */
 export const api = createApi({
-  baseQuery: fetchBaseQuery({ baseUrl: '/api' }),
+  baseQuery: fetchBaseQuery({ baseUrl: BASE }),
   tagTypes: ['Jobs', 'Job', 'Scanners', 'Scanner', 'Artefacts'],
   endpoints: (b) => ({
-    jobs: b.query<JobSummary[], void>({ query: () => 'jobs', providesTags: ['Jobs'] }),
-    job: b.query<JobState, string>({ query: (id) => `jobs/${id}`, providesTags: (_r, _e, id) => [{ type: 'Job', id }] }),
-    operations: b.query<OperationInfo[], void>({ query: () => 'operations' }),
-    createJob: b.mutation<JobState, Partial<JobFields> & { title: string }>({
-      query: (body) => ({ url: 'jobs', method: 'POST', body }),
+    jobs: b.query<JobSummary[], void>({ queryFn: whole('jobs'), providesTags: ['Jobs'] }),
+    job: b.query<Reply<'job'>, string>({ query: (id) => to(API.job, { id }), providesTags: (_r, _e, id) => [{ type: 'Job', id }] }),
+    operations: b.query<OperationInfo[], void>({ query: () => to(API.operations, {}), transformResponse: (r: Reply<'operations'>) => r.items }),
+    createJob: b.mutation<Reply<'createJob'>, Partial<JobFields> & { title: string }>({
+      query: (body) => to(API.createJob, {}, body),
       invalidatesTags: ['Jobs'],
     }),
-    patchJob: b.mutation<JobState, { id: string; patch: Partial<JobFields> }>({
-      query: ({ id, patch }) => ({ url: `jobs/${id}`, method: 'PATCH', body: patch }),
+    patchJob: b.mutation<Reply<'patchJob'>, { id: string; patch: Partial<JobFields> }>({
+      query: ({ id, patch }) => to(API.patchJob, { id }, patch),
       invalidatesTags: (_r, _e, { id }) => [{ type: 'Job', id }, 'Jobs'],
     }),
-    deleteJob: b.mutation<void, string>({ query: (id) => ({ url: `jobs/${id}`, method: 'DELETE' }), invalidatesTags: ['Jobs'] }),
-    addSetup: b.mutation<JobState, { id: string; name: string }>({ query: ({ id, name }) => ({ url: `jobs/${id}/setups`, method: 'POST', body: { name } }) }),
-    moveToSetup: b.mutation<JobState, { id: string; slot: string; setup: string | null }>({
-      query: ({ id, slot, setup }) => ({ url: `jobs/${id}/slots/${slot}`, method: 'PATCH', body: { setup } }),
+    deleteJob: b.mutation<void, string>({ query: (id) => to(API.deleteJob, { id }), invalidatesTags: ['Jobs'] }),
+    addSetup: b.mutation<Reply<'addSetup'>, { id: string; name: string }>({ query: ({ id, name }) => to(API.addSetup, { id }, { name }) }),
+    moveToSetup: b.mutation<Reply<'moveToSetup'>, { id: string; slot: string; setup: string | null }>({
+      query: ({ id, slot, setup }) => to(API.moveToSetup, { id, slot }, { setup }),
     }),
-    runStep: b.mutation<Step, { id: string; request: StepRequest }>({
-      queryFn: onLedger(({ request }) => ({ path: 'steps', body: request })),
+    runStep: b.mutation<Reply<'runStep'>, { id: string; request: StepRequest }>({
+      queryFn: onLedger(({ id, request }) => to(API.runStep, { id }, request)),
       onQueryStarted: ({ id }, sent) => entered(id, sent),
     }),
-    rerunStep: b.mutation<Step[], { id: string; step: string; params: Record<string, unknown> }>({
-      queryFn: onLedger(({ step, params }) => ({ path: `steps/${step}/rerun`, body: { params } })),
+    rerunStep: b.mutation<Reply<'rerunStep'>, { id: string; step: string; params: Record<string, unknown> }>({
+      queryFn: onLedger(({ id, step, params }) => to(API.rerunStep, { id, step }, { params })),
       onQueryStarted: ({ id }, sent) => entered(id, sent),
     }),
-    cancelStep: b.mutation<void, { id: string; step: string }>({ query: ({ id, step }) => ({ url: `jobs/${id}/steps/${step}/cancel`, method: 'POST' }) }),
-    dismissStep: b.mutation<void, { id: string; step: string }>({ query: ({ id, step }) => ({ url: `jobs/${id}/steps/${step}`, method: 'DELETE' }) }),
-    moveHead: b.mutation<JobState, { id: string; step: string | null }>({
-      queryFn: onLedger(({ step }) => ({ path: 'head', body: { step } })),
+    runRecipe: b.mutation<Reply<'runRecipe'>, { id: string; recipe: unknown }>({
+      queryFn: onLedger(({ id, recipe }) => ({ ...to(API.runRecipe, { id }), body: { recipe } })),
+      onQueryStarted: ({ id }, sent) => entered(id, sent),
+    }),
+    cancelStep: b.mutation<void, { id: string; step: string }>({ query: (a) => to(API.cancelStep, a) }),
+    dismissStep: b.mutation<void, { id: string; step: string }>({ query: (a) => to(API.dismissStep, a) }),
+    moveHead: b.mutation<Reply<'moveHead'>, { id: string; step: string | null }>({
+      queryFn: onLedger(({ id, step }) => to(API.moveHead, { id }, { step })),
       onQueryStarted: async ({ id }, { dispatch, queryFulfilled }) => {
         const answer = await queryFulfilled.catch(() => undefined)
         // refused: what the page shows is of before
         dispatch(answer ? api.util.updateQueryData('job', id, () => answer.data) : api.util.invalidateTags([{ type: 'Job', id }]))
       },
     }),
-    scanners: b.query<ScannerSummary[], void>({ query: () => 'scanners', providesTags: ['Scanners'] }),
-    scanner: b.query<ScannerDetail, string>({ query: (id) => `scanners/${id}`, providesTags: (_r, _e, id) => [{ type: 'Scanner', id }] }),
-    scannerRun: b.query<RunState | null, string>({ query: (id) => `scanners/${id}/run`, providesTags: (_r, _e, id) => [{ type: 'Scanner', id }] }),
-    addScanner: b.mutation<ScannerSummary, { address: string }>({
-      query: (body) => ({ url: 'scanners', method: 'POST', body }),
-      invalidatesTags: ['Scanners'],
+    scanners: b.query<ScannerSummary[], void>({ queryFn: whole('scanners'), providesTags: ['Scanners'] }),
+    scanner: b.query<Reply<'scanner'>, string>({ query: (id) => to(API.scanner, { id }), providesTags: (_r, _e, id) => [{ type: 'Scanner', id }] }),
+    scannerRun: b.query<Reply<'run'>, string>({ query: (id) => to(API.run, { id }), providesTags: (_r, _e, id) => [{ type: 'Scanner', id }] }),
+    addScanner: b.mutation<Reply<'addScanner'>, { address: string }>({ query: (body) => to(API.addScanner, {}, body), invalidatesTags: ['Scanners'] }),
+    patchScanner: b.mutation<Reply<'patchScanner'>, { id: string; on?: boolean; exposure?: number }>({
+      query: ({ id, ...body }) => to(API.patchScanner, { id }, body),
     }),
-    patchScanner: b.mutation<ScannerSummary, { id: string; on?: boolean; exposure?: number }>({
-      query: ({ id, ...body }) => ({ url: `scanners/${id}`, method: 'PATCH', body }),
-    }),
-    dropScanner: b.mutation<void, string>({ query: (id) => ({ url: `scanners/${id}/drop`, method: 'POST' }) }),
+    dropScanner: b.mutation<void, string>({ query: (id) => to(API.dropScanner, { id }) }),
     startCalibration: b.mutation<RunState, { id: string; body: StartCalibration }>({
-      query: ({ id, body }) => ({ url: `scanners/${id}/calibrations`, method: 'POST', body }),
+      query: ({ id, body }) => to(API.startCalibration, { id }, body),
       invalidatesTags: (_r, _e, { id }) => [{ type: 'Scanner', id }],
     }),
     startVerification: b.mutation<RunState, { id: string; body: { bar: string; cold: boolean } }>({
-      query: ({ id, body }) => ({ url: `scanners/${id}/verifications`, method: 'POST', body }),
+      query: ({ id, body }) => to(API.startVerification, { id }, body),
       invalidatesTags: (_r, _e, { id }) => [{ type: 'Scanner', id }],
     }),
     startMapping: b.mutation<RunState, { job: string; body: StartMapping }>({
-      query: ({ job, body }) => ({ url: `jobs/${job}/mapping`, method: 'POST', body }),
+      query: ({ job, body }) => to(API.startMapping, { id: job }, body),
       invalidatesTags: (_r, _e, { body }) => [{ type: 'Scanner', id: body.scanner }, 'Scanners'],
     }),
-    actOnRun: b.mutation<RunState, { id: string; what: string; body?: HandRequest | object }>({
-      query: ({ id, what, body }) => ({ url: `scanners/${id}/run/${what}`, method: 'POST', body: body ?? {} }),
+    actOnRun: b.mutation<RunState, { id: string; what: string; body?: z.input<Api['actOnRun']['body']> }>({
+      query: ({ id, what, body }) => to(API.actOnRun, { id, what }, body ?? {}),
       invalidatesTags: (_r, _e, { id, what }) => (what === 'hand' || what === 'path' ? [] : [{ type: 'Scanner', id }]),
     }),
-    putIntoUse: b.mutation<ScannerDetail, { id: string; calibration: string }>({
-      query: ({ id, calibration }) => ({ url: `scanners/${id}/use/${calibration}`, method: 'POST' }),
-    }),
-    calibration: b.query<CalibrationDetail, string>({ query: (id) => `calibrations/${id}` }),
-    verification: b.query<VerificationDetail, string>({ query: (id) => `verifications/${id}` }),
-    artefacts: b.query<ArtefactSummary[], void>({ query: () => 'artefacts', providesTags: ['Artefacts'] }),
-    addArtefact: b.mutation<ArtefactSummary, { name: string; text: string }>({
-      query: ({ name, text }) => ({ url: `artefacts?name=${encodeURIComponent(name)}`, method: 'PUT', body: text, headers: { 'content-type': 'text/plain' } }),
+    putIntoUse: b.mutation<Reply<'putIntoUse'>, { id: string; calibration: string }>({ query: (a) => to(API.putIntoUse, a) }),
+    calibration: b.query<Reply<'calibration'>, string>({ query: (id) => to(API.calibration, { id }) }),
+    verification: b.query<Reply<'verification'>, string>({ query: (id) => to(API.verification, { id }) }),
+    artefacts: b.query<ArtefactSummary[], void>({ queryFn: whole('artefacts'), providesTags: ['Artefacts'] }),
+    addArtefact: b.mutation<Reply<'addArtefact'>, { name: string; text: string }>({
+      query: ({ name, text }) => ({ ...to(API.addArtefact, {}), params: { name }, body: text, headers: { 'content-type': 'text/plain' } }),
       invalidatesTags: ['Artefacts'],
     }),
-    surfaces: b.query<CadSurface[], string>({ query: (item) => `items/${item}/surfaces` }),
-    fileSize: b.query<{ bytes: number }, { item: string; format: string }>({ query: ({ item, format }) => `items/${item}/file-size?format=${format}` }),
+    surfaces: b.query<Reply<'surfaces'>, string>({ query: (id) => to(API.surfaces, { id }) }),
+    fileSize: b.query<Reply<'fileSize'>, { item: string; format: string }>({
+      query: ({ item, format }) => ({ ...to(API.fileSize, { id: item }), params: { format } }),
+    }),
   }),
 })
 
@@ -139,7 +164,7 @@ async function entered(
 }
 
 /** Requests that change the ledger. */
-const CHANGES = ['runStep', 'rerunStep', 'moveHead']
+const CHANGES = ['runStep', 'rerunStep', 'runRecipe', 'moveHead']
 /** Whether one is not answered yet, or the page's ledger is still of before its answer. */
 export function isAsking(state: { api: { mutations: object; queries: object }; progress: { asked: Record<string, number> } }): boolean {
   const mutations = Object.values(state.api.mutations) as ({ status?: string; endpointName?: string } | undefined)[]
@@ -161,6 +186,7 @@ export const {
   useMoveToSetupMutation,
   useRunStepMutation,
   useRerunStepMutation,
+  useRunRecipeMutation,
   useCancelStepMutation,
   useDismissStepMutation,
   useMoveHeadMutation,
@@ -187,10 +213,10 @@ export const {
 export function problemOf(error: unknown): Problem | null {
   if (!error) return null
   const data = (error as { data?: unknown }).data
-  if (data && typeof data === 'object' && 'message' in data) return data as Problem
+  if (data && typeof data === 'object' && 'detail' in data) return data as Problem
   return {
     code: 'no-answer',
-    message: 'The server does not answer.',
+    detail: 'The server does not answer.',
     where: '',
     remedy: 'Nothing is lost. It is tried again by itself; if it stays so, start Oak Gauge again.',
   }

@@ -1,4 +1,5 @@
 import type { ServerEvent } from '@oak-gauge/contract'
+import { API, addressOf } from '@oak-gauge/contract'
 import { api } from './api.ts'
 import { progressSlice } from './progress.ts'
 
@@ -12,7 +13,7 @@ export function listen(store: { dispatch: (a: never) => unknown }): void {
   const askForAll = () => dispatch(api.util.invalidateTags([...EVERYTHING]))
   let asking: ReturnType<typeof setInterval> | undefined
   const open = () => {
-    const source = new EventSource('/api/events')
+    const source = new EventSource(addressOf(API.events, {}))
     source.onopen = () => {
       dispatch(progressSlice.actions.connection(true))
       // what happened while we were away

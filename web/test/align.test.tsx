@@ -18,7 +18,7 @@ describe('Align', () => {
     expect(sent[0].body).toEqual({ operation: 'align-shape', inputs: { anchor: [uuid(1), uuid(2)], loose: [uuid(3)] } })
   })
   test('refused because the job has gone on: said, and asked for once more where it stands now', async () => {
-    const gone = { code: 'moved-on', message: 'The job has gone on meanwhile: “Strays” came in between.', where: '', remedy: 'Ask again.' }
+    const gone = { code: 'moved-on', detail: 'The job has gone on meanwhile: “Strays” came in between.', where: '', remedy: 'Ask again.' }
     let first = true
     const sent = fakeServer((s) => {
       if (s.method !== 'POST') return undefined

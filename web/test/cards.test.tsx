@@ -47,7 +47,7 @@ describe('Brief', () => {
     expect(sent[0]).toMatchObject({ method: 'PATCH', path: `jobs/${uuid(1)}`, body: { tolerance: 0.4, part: 'Winch', title: 'Bracket' } })
   })
   test('refused, it stays and says why', async () => {
-    fakeServer(() => ({ status: 400, body: { code: 'bad-request', message: 'A job needs a name.', where: 'title', remedy: 'Give it one.' } }))
+    fakeServer(() => ({ status: 400, body: { code: 'bad-request', detail: 'A job needs a name.', where: 'title', remedy: 'Give it one.' } }))
     go.mockClear()
     show(<BriefCard go={go} />)
     fireEvent.change(screen.getByLabelText('Notes'), { target: { value: 'x' } })
@@ -63,7 +63,7 @@ describe('Capture', () => {
     const asked = step('import', {
       state: 'failed',
       file: 'part.stl',
-      problem: { code: 'unit-unknown', message: 'Four units long.', where: 'part.stl', remedy: 'Say the unit.' },
+      problem: { code: 'unit-unknown', detail: 'Four units long.', where: 'part.stl', remedy: 'Say the unit.' },
     })
     show(<CaptureCard go={go} />, jobOf([], [asked]))
     await click('in')
@@ -73,7 +73,7 @@ describe('Capture', () => {
   })
   test('another refused file only closes; passes change their setup and are set aside', async () => {
     const sent = fakeServer()
-    const bad = step('import', { state: 'failed', problem: { code: 'truncated', message: 'It ends early.', where: 'a.stl', remedy: 'Copy it again.' } })
+    const bad = step('import', { state: 'failed', problem: { code: 'truncated', detail: 'It ends early.', where: 'a.stl', remedy: 'Copy it again.' } })
     show(<CaptureCard go={go} />, jobOf(passes, [bad]))
     expect(screen.queryByRole('button', { name: 'in' })).toBeNull()
     await doing(() => void fireEvent.change(screen.getByLabelText('Setup of pass 2'), { target: { value: uuid(12) } }))
@@ -345,7 +345,7 @@ describe('Deliver', () => {
     show(<DeliverCard go={go} />, jobOf([mesh], [reduced, facts]), 'Deliver')
     await waitFor(() => expect(document.querySelector('[data-preflight]')?.textContent).toContain('25.5 MB'))
     expect(document.querySelector('[data-preflight]')?.textContent).toBe('160.0 × 110.4 × 60.0 mm, 199\u202f998 triangles, 25.5 MB, closed, unit mm.')
-    expect(screen.getByRole('link', { name: 'Save STL' }).getAttribute('href')).toBe(`/api/items/${mesh.id}/file?format=stl`)
+    expect(screen.getByRole('link', { name: 'Save STL' }).getAttribute('href')).toBe(`/api/v1/items/${mesh.id}/file?format=stl`)
     fireEvent.click(screen.getByText('3MF'))
     expect(screen.getByRole('link', { name: 'Save 3MF' }).getAttribute('href')).toContain('format=3mf')
     cleanup()

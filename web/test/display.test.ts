@@ -25,7 +25,7 @@ describe('what the screen shows of an item', () => {
     expect(a).toBe(b)
     expect(a['values'][0]).toBe(1)
     expect(await displayOf('i1')).toBe(a)
-    expect(asked).toEqual(['/api/items/i1/display'])
+    expect(asked).toEqual(['/api/v1/items/i1/display'])
   })
   test('is asked for again after it failed', async () => {
     failing = true
@@ -65,9 +65,9 @@ describe('a preview', () => {
   test('that is forgotten while it is read is not asked for any more, and nobody is told of an error', async () => {
     serve()
     const read = previewOf('j', 's1', () => 'slot')
-    await asked('/api/jobs/j/steps/s1/items')
+    await asked('/api/v1/jobs/j/steps/s1/items')
     answer()
-    await asked('/api/items/i1/display')
+    await asked('/api/v1/items/i1/display')
     forgetPreview('s1')
     expect(await read).toBeNull()
     const before = left.length

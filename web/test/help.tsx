@@ -111,6 +111,7 @@ export interface Sent {
   asked: { after?: string | null; request?: string }
 }
 
+const LISTS = ['jobs', 'scanners', 'artefacts', 'operations']
 /** Answers every request as told; what was asked is kept. */
 export function fakeServer(answer: (s: Sent) => { status?: number; body?: unknown } | undefined = () => undefined): Sent[] {
   const sent: Sent[] = []
@@ -119,12 +120,15 @@ export function fakeServer(answer: (s: Sent) => { status?: number; body?: unknow
     const r = input as Request
     const text = await r.text()
     const { after, request, ...body } = (text ? JSON.parse(text) : {}) as Record<string, any>
-    const path = new URL(r.url).pathname.replace('/api/', '') + new URL(r.url).search
+    const path = new URL(r.url).pathname.replace('/api/v1/', '') + new URL(r.url).search.replace(/^\?limit=\d+$/, '')
     const s = { method: r.method, path, body: text ? body : undefined, asked: { ...(after === undefined ? {} : { after }), request } }
     sent.push(s)
     const a = answer(s) ?? { body: s.path === 'scanners' || s.path === 'artefacts' ? [] : {} }
     if (a.status === 204) return new Response(null, { status: 204 })
-    return new Response(JSON.stringify(a.body ?? null), { status: a.status ?? 200, headers: { 'content-type': 'application/json' } })
+    // lists come in pages
+    const told =
+      LISTS.includes(path) && r.method === 'GET' && (a.status ?? 200) < 300 ? { items: Array.isArray(a.body) ? (a.body as unknown[]) : [], next: null } : a.body
+    return new Response(JSON.stringify(told ?? null), { status: a.status ?? 200, headers: { 'content-type': 'application/json' } })
   })
   return sent
 }

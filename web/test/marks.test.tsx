@@ -180,7 +180,7 @@ describe('planning', () => {
     await screen.findByText('3 markers')
     expect(await screen.findByText('67 %')).toBeTruthy()
     expect(screen.getByText(/nearer than 25 mm to an edge/)).toBeTruthy()
-    expect(screen.getByRole('link', { name: 'Sheet to print' }).getAttribute('href')).toBe(`/api/items/${uuid(1030)}/placement.pdf`)
+    expect(screen.getByRole('link', { name: 'Sheet to print' }).getAttribute('href')).toBe(`/api/v1/items/${uuid(1030)}/placement.pdf`)
     await doing(() => fireEvent.click(button('Change by hand')))
     await doing(() => fireEvent.click(button('Marker 2')))
     expect(screen.getByText(/2 sits on the table/)).toBeTruthy()

@@ -85,7 +85,7 @@ describe('the ledger', () => {
   })
   test('newest first, with settings, numbers, notes and failures', () => {
     fakeServer()
-    const failed = step('merge', { title: 'Merge', state: 'failed', problem: { code: 'x', message: 'Too fine.', where: '', remedy: 'Choose 0.3 mm.' } })
+    const failed = step('merge', { title: 'Merge', state: 'failed', problem: { code: 'x', detail: 'Too fine.', where: '', remedy: 'Choose 0.3 mm.' } })
     const preview = step('strays', { title: 'Remove strays', preview: true })
     show(<Ledger />, jobOf([], [...steps(), failed, preview]))
     open()

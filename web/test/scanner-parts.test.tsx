@@ -102,7 +102,7 @@ describe('the shelf', () => {
     await waitFor(() => expect(sent.find((s) => s.method === 'PATCH')).toMatchObject({ path: `scanners/${uuid(60)}`, body: { on: true } }))
   })
   test('a scanner is added by its address; what is wrong with it is said, and what was typed stays', async () => {
-    const wrong = { code: 'no-scanner', message: 'No scanner answers at this address.', where: 'ws://nowhere', remedy: 'Switch it on, and check the address.' }
+    const wrong = { code: 'no-scanner', detail: 'No scanner answers at this address.', where: 'ws://nowhere', remedy: 'Switch it on, and check the address.' }
     let answers = 0
     inPage(<Shelf />, ({ method }) => (method === 'GET' ? { body: [] } : ++answers === 1 ? { status: 422, body: wrong } : { body: scanner() }))
     fireEvent.click(await screen.findByRole('button', { name: 'Add a scanner' }))
@@ -205,14 +205,14 @@ describe('certificates', () => {
   })
   test('a file comes in as it is; a bad one is said', async () => {
     let answers = 0
-    const bad = { code: 'bad-certificate', message: 'The certificate says NaN where a number belongs.', where: 'p.json, line 4', remedy: 'Ask the laboratory.' }
+    const bad = { code: 'bad-certificate', detail: 'The certificate says NaN where a number belongs.', where: 'p.json, line 4', remedy: 'Ask the laboratory.' }
     const sent = inPage(<AddCertificate kind="plate" />, () => (++answers === 1 ? { status: 422, body: bad } : { status: 201, body: plate }))
     const give = (text: string) =>
       fireEvent.change(screen.getByLabelText('Certificate file of a plate'), {
         target: { files: [Object.assign(new File([text], 'p.json'), { text: () => Promise.resolve(text) })] },
       })
     give('{"pitch": 1}')
-    expect(await screen.findByText(bad.message)).toBeTruthy()
+    expect(await screen.findByText(bad.detail)).toBeTruthy()
     expect(screen.getByText('p.json, line 4')).toBeTruthy()
     give('{"pitch": 2}')
     expect(await screen.findByText('Quoin 12 was added.')).toBeTruthy()
@@ -230,15 +230,15 @@ describe('image pairs', () => {
     globalThis.fetch = jest.fn((url: unknown) => {
       asked.push(String(url))
       return Promise.resolve(
-        new Response(asked.length === 2 ? JSON.stringify({ code: 'wrong-size', message: 'too small', where: '', remedy: '' }) : '{}', {
+        new Response(asked.length === 2 ? JSON.stringify({ code: 'wrong-size', detail: 'too small', where: '', remedy: '' }) : '{}', {
           status: asked.length === 2 ? 422 : 200,
         }),
       )
     })
     const problem = await sendPair('s1', 3, { left: f('a left.png'), right: f('a right.png') })
-    expect([problem?.message, asked]).toEqual([
+    expect([problem?.detail, asked]).toEqual([
       'too small',
-      ['/api/scanners/s1/images?side=left&pair=3&name=a%20left.png', '/api/scanners/s1/images?side=right&pair=3&name=a%20right.png'],
+      ['/api/v1/scanners/s1/images?side=left&pair=3&name=a+left.png', '/api/v1/scanners/s1/images?side=right&pair=3&name=a+right.png'],
     ])
   })
 })

@@ -124,7 +124,7 @@ describe('one line of the shelf says first what is in the way', () => {
     [{ health: { state: 'due', reason: 'It had a knock since it was calibrated.', goodUntil: null } }, /^due: it had a knock/, true],
     [{ health: { state: 'no-go', reason: 'Never calibrated here.', goodUntil: null } }, /^not fit for use: never/, true],
     [{ state: { celsius: 22, room: 20, warm: false, exposure: 1, pattern: 'cross' }, warmIn: 6.2 }, /^warming up, about 6 min/, false],
-    [{ link: 'lost', problem: { code: 'gone', message: 'The connection to the scanner broke off.', where: '', remedy: '' } }, /broke off/, true],
+    [{ link: 'lost', problem: { code: 'gone', detail: 'The connection to the scanner broke off.', where: '', remedy: '' } }, /broke off/, true],
     [{ run: { kind: 'calibration', phase: 'waiting' } }, /waits for the scanner/, true],
   ])('%#', (more, text, urgent) => {
     const line = inOneLine(alder(more))
@@ -176,7 +176,7 @@ describe('the page of a scanner', () => {
       still: false,
       coverage: { left: { columns: 2, rows: 1, counts: [5, 0] }, right: { columns: 2, rows: 1, counts: [1, 0] } },
       cold: false,
-      problem: { code: 'poses-flat', message: 'All poses have the same tilt: the focal length is not determined.', where: '', remedy: 'Tilt the plate.' },
+      problem: { code: 'poses-flat', detail: 'All poses have the same tilt: the focal length is not determined.', where: '', remedy: 'Tilt the plate.' },
       calibration: null,
     }
     const sent = open('Calibrate', alder(), run)
@@ -188,7 +188,7 @@ describe('the page of a scanner', () => {
   test('Verify: the verdict with value, uncertainty, limit, and the page to print', async () => {
     open('Verify', alder())
     expect((await screen.findByText('Sphere distance')).parentElement?.textContent).toBe('Sphere distance-0.0120.0100.060pass')
-    expect(screen.getByRole('link', { name: 'Certificate to print' }).getAttribute('href')).toBe(`/api/verifications/${uuid(80)}/certificate.pdf`)
+    expect(screen.getByRole('link', { name: 'Certificate to print' }).getAttribute('href')).toBe(`/api/v1/verifications/${uuid(80)}/certificate.pdf`)
   })
   test('History: an earlier calibration is put into use again', async () => {
     const earlier = { ...calibration, id: uuid(71), at: '2026-04-27T08:00:00Z' }

@@ -95,7 +95,7 @@ describe('the cell to begin with', () => {
 
 describe('what a failed request says', () => {
   test('the server’s own words, or that it does not answer', () => {
-    const problem = { code: 'busy', message: 'A step is running.', where: '', remedy: 'Wait.' }
+    const problem = { code: 'busy', detail: 'A step is running.', where: '', remedy: 'Wait.' }
     expect(problemOf({ status: 409, data: problem })).toEqual(problem)
     expect(problemOf({ status: 'FETCH_ERROR', error: 'x' })?.code).toBe('no-answer')
     expect(problemOf(undefined)).toBeNull()
@@ -199,7 +199,7 @@ describe('a change that was sent', () => {
     await store.dispatch(api.endpoints.moveHead.initiate({ id: 'w', step: null }))
     await store.dispatch(api.endpoints.rerunStep.initiate({ id: 'w', step: 'h', params: {} }))
     await new Promise((r) => setTimeout(r, 20))
-    expect(asked.slice(2).map((a) => a.path)).toEqual(['/api/jobs/w/head', '/api/jobs/w/steps/h/rerun'])
+    expect(asked.slice(2).map((a) => a.path)).toEqual(['/api/v1/jobs/w/head', '/api/v1/jobs/w/steps/h/rerun'])
     expect(looks).toBeGreaterThan(before)
     open.unsubscribe()
   })

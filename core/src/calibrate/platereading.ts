@@ -1,6 +1,18 @@
 /** What is wrong with an image, in the words every error has. Nothing is thrown: a guided run goes on with the next image. */
+export const PLATE_TROUBLES = [
+  'no-plate',
+  'half-out',
+  'blurred',
+  'overexposed',
+  'too-dark',
+  'two-plates',
+  'wrong-plate',
+  'marks-hidden',
+  'dots-too-small',
+  'dots-too-large',
+] as const
 export interface PlateTrouble {
-  code: 'no-plate' | 'half-out' | 'blurred' | 'overexposed' | 'too-dark' | 'two-plates' | 'wrong-plate' | 'marks-hidden' | 'dots-too-small' | 'dots-too-large'
+  code: (typeof PLATE_TROUBLES)[number]
   message: string
   remedy: string
 }

@@ -136,6 +136,16 @@ update calibration set state = 'cancelled' where state = 'open';
     name: '008-cards',
     up: 'create table job_card (job_id uuid primary key references job on delete cascade, print text not null, card jsonb not null);',
   },
+  {
+    // problems have the words of RFC 9457
+    name: '009-problem-detail',
+    up: `
+update step set problem = (problem - 'message') || jsonb_build_object('detail', problem->'message') where problem ? 'message';
+update session set problem = (problem - 'message') || jsonb_build_object('detail', problem->'message') where problem ? 'message';
+update session set progress = jsonb_set(progress, '{problem}', ((progress->'problem') - 'message') || jsonb_build_object('detail', progress->'problem'->'message'))
+where jsonb_typeof(progress->'problem') = 'object' and (progress->'problem') ? 'message';
+`,
+  },
 ]
 
 /** Brings the database up to this version of the program. Safe to call at every start; several processes may. */

@@ -37,8 +37,8 @@ export function helperThread(url: string): Helper {
       // it keeps the process only while there is something to do
       if (!waiting.size) worker.unref()
       if (!('problem' in a)) return w?.resolve(a.result)
-      const { code, message, where, remedy } = a.problem
-      w?.reject(new OakError(code, message, { where, remedy, cause: a.stack }))
+      const { code, detail, where, remedy } = a.problem
+      w?.reject(new OakError(code, detail, { where, remedy, cause: a.stack }))
     })
     worker.on('error', (e: Error & { code?: string }) =>
       over(

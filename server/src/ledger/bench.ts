@@ -1,5 +1,6 @@
 import { Op, QueryTypes } from 'sequelize'
-import { currentStage, stageStates, type JobSummary } from '@oak-gauge/contract'
+import { BASE, currentStage, stageStates, type JobSummary } from '@oak-gauge/contract'
+import { pageOf } from '../api/serve.ts'
 import { JobRow, StepRow } from '../db/models.ts'
 import { headlineOf } from './headline.ts'
 import { loadLedger, toStep, trayItems } from './state.ts'
@@ -8,11 +9,16 @@ import { loadLedger, toStep, trayItems } from './state.ts'
  * The cards of all jobs on the bench. A card is made from a job's whole ledger, and remembered as long as nothing of the job has changed: one query
  * tells for all jobs at once. In the database too, so that a server that was started anew need not read all ledgers first.
  */
-export function benchCards(): () => Promise<JobSummary[]> {
+export function benchCards(): (page: { limit: number; after?: string | undefined }) => Promise<{ items: JobSummary[]; next: string | null }> {
   const known = new Map<string, { print: string; card: JobSummary }>()
-  return async () => {
-    const prints = await fingerprints()
-    for (const id of known.keys()) if (!prints.has(id)) known.delete(id)
+  return async (page) => {
+    const all = await fingerprints()
+    for (const id of known.keys()) if (!all.has(id)) known.delete(id)
+    const { items, next } = pageOf(
+      [...all.keys()].map((id) => ({ id })),
+      page,
+    )
+    const prints = new Map(items.map(({ id }) => [id, all.get(id) ?? '']))
     // this answer's own: another one that began earlier may be slower, and remember what it read before a change
     const cards = new Map<string, JobSummary>()
     for (const [id, print] of prints) {
@@ -34,14 +40,14 @@ export function benchCards(): () => Promise<JobSummary[]> {
       }
     }
     await Promise.all(Array.from({ length: AT_ONCE }, some))
-    return [...prints.keys()].flatMap((id) => cards.get(id) ?? [])
+    return { items: [...prints.keys()].flatMap((id) => cards.get(id) ?? []), next }
   }
 }
 /** Ledgers that are read at a time: the pool has others to serve. */
 const AT_ONCE = 3
 
 /** Raised when cards are made otherwise: those of before are made anew. */
-const CARDS = 1
+const CARDS = 2
 
 async function stored(jobs: [string, string][]): Promise<Map<string, JobSummary>> {
   if (!jobs.length) return new Map()
@@ -100,5 +106,5 @@ async function lastPicture(path: StepRow[]): Promise<string | null> {
     order: [['seq', 'DESC']],
     attributes: ['id', 'jobId'],
   })
-  return step && `/api/jobs/${step.jobId}/steps/${step.id}/picture`
+  return step && `${BASE}/jobs/${step.jobId}/steps/${step.id}/picture`
 }

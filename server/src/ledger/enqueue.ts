@@ -27,7 +27,7 @@ export function enqueueStep(queue: Queue, jobId: string, request: StepRequest): 
 }
 
 const alike = (a: unknown, b: unknown) => isDeepStrictEqual(a, JSON.parse(JSON.stringify(b)))
-const askedOf = ({ after, request }: Asked) => ({ request: request ?? null, askedAfter: after === undefined ? null : (after ?? NOWHERE) })
+export const askedOf = ({ after, request }: Asked) => ({ request: request ?? null, askedAfter: after === undefined ? null : (after ?? NOWHERE) })
 
 function check(ledger: Ledger, request: StepRequest): void {
   const op = operation(request.operation)

@@ -1,8 +1,9 @@
 import { Router } from 'express'
 import { pipeline } from 'node:stream/promises'
 import { Readable } from 'node:stream'
-import { fileQuery, packHeader, padding, type ContainerEntry } from '@oak-gauge/contract'
+import { API, packHeader, padding, type ContainerEntry } from '@oak-gauge/contract'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
+import { serve } from '../api/serve.ts'
 import { sendBlob, storeFile } from '../blobs.ts'
 import type { Database } from '../db/connect.ts'
 import { named } from '../download.ts'
@@ -18,10 +19,9 @@ const LARGEST_FILE = 2 * 1024 ** 3 + 64 * 1024 ** 2
 export function fileRoutes(db: Database, queue: Queue, sessions: SessionDoor, exports: Exports): Router {
   const r = Router()
 
-  /** The body is the file itself, streamed into the database; the step that reads it is queued behind it. */
-  r.put('/jobs/:id/files', async (req, res) => {
-    const job = await jobOr404(req.params.id)
-    const query = fileQuery.parse(req.query)
+  // streamed into the database; the step that reads it is queued behind it
+  serve(r, API.bringFile, async ({ params, query, req }) => {
+    const job = await jobOr404(params.id)
     const name = query.name.split(/[\\/]/).pop() as string
     const length = Number(req.headers['content-length'] ?? 0)
     if (length > LARGEST_FILE)
@@ -42,24 +42,18 @@ export function fileRoutes(db: Database, queue: Queue, sessions: SessionDoor, ex
       recordedWith,
       request: query.request,
     })
-    res.status(202).json(toStep(step))
+    return toStep(step)
   })
 
-  /** What the browser draws of an item, as one container of arrays. Never changes, and so is kept by the browser for ever. */
-  r.get('/items/:id/display', async (req, res) => {
-    const item = await itemOr404(req.params.id)
-    await sendArrays(db, item.display, req.query['whole'] === '1' ? item.arrays : undefined, res)
+  // never changes, and so is kept by the browser for ever
+  serve(r, API.display, async ({ params, query, res }) => {
+    const item = await itemOr404(params.id)
+    await sendArrays(db, item.display, query.whole ? item.arrays : undefined, res)
   })
-
-  /** What each face of a CAD nominal is, by its number; none for other meshes. */
-  r.get('/items/:id/surfaces', async (req, res) => {
-    const item = await itemOr404(req.params.id)
-    res.json(item.meta.surfaces ?? [])
-  })
-
-  r.get('/items/:id/file', async (req, res) => {
-    const item = await itemOr404(req.params.id)
-    const file = await exports.of(item, await partOf(item), format(req.query['format']))
+  serve(r, API.surfaces, async ({ params }) => (await itemOr404(params.id)).meta.surfaces ?? [])
+  serve(r, API.file, async ({ params, query, res }) => {
+    const item = await itemOr404(params.id)
+    const file = await exports.of(item, await partOf(item), query.format)
     try {
       res.setHeader('Content-Type', 'application/octet-stream')
       res.setHeader('Content-Length', file.bytes)
@@ -70,12 +64,12 @@ export function fileRoutes(db: Database, queue: Queue, sessions: SessionDoor, ex
     }
   })
 
-  /** Exact size of the file that would be written: it is written, and kept for whoever fetches it next. */
-  r.get('/items/:id/file-size', async (req, res) => {
-    const item = await itemOr404(req.params.id)
-    const file = await exports.of(item, await partOf(item), format(req.query['format']))
+  // it is written, and kept for whoever fetches it next
+  serve(r, API.fileSize, async ({ params, query }) => {
+    const item = await itemOr404(params.id)
+    const file = await exports.of(item, await partOf(item), query.format)
     file.done()
-    res.json({ bytes: file.bytes })
+    return { bytes: file.bytes }
   })
   return r
 }
@@ -95,8 +89,6 @@ async function itemOr404(id: string): Promise<ItemRow> {
   if (!item) throw new OakError('not-found', 'There is no such item.', { where: id, remedy: 'Load the job again.' })
   return item
 }
-
-const format = (asked: unknown) => (typeof asked === 'string' ? asked : 'stl')
 
 /** What a table of values belongs to. */
 async function partOf(item: ItemRow): Promise<ItemRow | null> {

@@ -1,100 +1,92 @@
 import { Router } from 'express'
-import { headRequest, jobFields, jobPatch, rerunRequest, setupFields, slotPatch, stepRequest } from '@oak-gauge/contract'
+import { API } from '@oak-gauge/contract'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
+import { serve } from '../api/serve.ts'
 import { ItemRow, JobRow, SetupRow, SlotRow, StepRow } from '../db/models.ts'
 import { named } from '../download.ts'
 import { benchCards } from '../ledger/bench.ts'
-import type { Queue } from '../queue.ts'
 import { cancelStep, deleteJob, dismissStep, enqueueStep, moveHead, rerunStep } from '../ledger/enqueue.ts'
 import { recipeOf } from '../ledger/recipe.ts'
+import { runRecipe } from '../ledger/runrecipe.ts'
 import { jobOr404, jobState, loadLedger, toStep } from '../ledger/state.ts'
+import type { Queue } from '../queue.ts'
 
 export function jobRoutes(queue: Queue): Router {
   const r = Router()
   const cards = benchCards()
   const changed = (job: string) => queue.bus.emit({ type: 'changed', job })
 
-  r.get('/jobs', async (_req, res) => {
-    res.json(await cards())
-  })
-  r.post('/jobs', async (req, res) => {
-    const job = await JobRow.create(jobFields.parse(req.body))
+  serve(r, API.jobs, ({ query }) => cards(query))
+  serve(r, API.createJob, async ({ body }) => {
+    const job = await JobRow.create(body)
     await SetupRow.create({ jobId: job.id, name: 'Setup 1', place: 0 })
     await changed(job.id)
-    res.status(201).json(await jobState(job.id))
+    return jobState(job.id)
   })
-  r.get('/jobs/:id', async (req, res) => {
-    res.json(await jobState(req.params.id))
-  })
-  r.patch('/jobs/:id', async (req, res) => {
-    const job = await jobOr404(req.params.id)
-    job.set(jobPatch.parse(req.body) as Partial<JobRow>)
+  serve(r, API.job, ({ params }) => jobState(params.id))
+  serve(r, API.patchJob, async ({ params, body }) => {
+    const job = await jobOr404(params.id)
+    job.set(body as Partial<JobRow>)
     await job.save()
     await changed(job.id)
-    res.json(await jobState(job.id))
+    return jobState(job.id)
   })
-  r.delete('/jobs/:id', async (req, res) => {
-    await deleteJob(queue, req.params.id)
-    res.status(204).end()
-  })
-  r.post('/jobs/:id/setups', async (req, res) => {
-    const job = await jobOr404(req.params.id)
+  serve(r, API.deleteJob, ({ params }) => deleteJob(queue, params.id))
+  serve(r, API.addSetup, async ({ params, body }) => {
+    const job = await jobOr404(params.id)
     const place = await SetupRow.count({ where: { jobId: job.id } })
-    await SetupRow.create({ jobId: job.id, place, ...setupFields.parse(req.body) })
+    await SetupRow.create({ jobId: job.id, place, ...body })
     await changed(job.id)
-    res.status(201).json(await jobState(job.id))
+    return jobState(job.id)
   })
-  r.patch('/jobs/:id/setups/:setup', async (req, res) => {
-    const setup = await SetupRow.findOne({ where: { id: req.params.setup, jobId: req.params.id } })
+  serve(r, API.renameSetup, async ({ params, body }) => {
+    const setup = await SetupRow.findOne({ where: { id: params.setup, jobId: params.id } })
     if (!setup) throw new OakError('not-found', 'There is no such setup.')
-    await setup.update(setupFields.parse(req.body))
-    await changed(req.params.id)
-    res.json(await jobState(req.params.id))
+    await setup.update(body)
+    await changed(params.id)
+    return jobState(params.id)
   })
-  r.patch('/jobs/:id/slots/:slot', async (req, res) => {
-    const slot = await SlotRow.findOne({ where: { id: req.params.slot, jobId: req.params.id } })
+  serve(r, API.moveToSetup, async ({ params, body }) => {
+    const slot = await SlotRow.findOne({ where: { id: params.slot, jobId: params.id } })
     if (!slot) throw new OakError('not-found', 'There is no such item.')
-    await slot.update({ setupId: slotPatch.parse(req.body).setup })
-    await changed(req.params.id)
-    res.json(await jobState(req.params.id))
+    await slot.update({ setupId: body.setup })
+    await changed(params.id)
+    return jobState(params.id)
   })
-  r.post('/jobs/:id/steps', async (req, res) => {
-    res.status(202).json(toStep(await enqueueStep(queue, req.params.id, stepRequest.parse(req.body))))
+  serve(r, API.moveHead, async ({ params, body }) => {
+    await moveHead(queue, params.id, body.step, body.after)
+    return jobState(params.id)
   })
-  r.post('/jobs/:id/steps/:step/rerun', async (req, res) => {
-    const { params, ...asked } = rerunRequest.parse(req.body)
-    const steps = await rerunStep(queue, req.params.id, req.params.step, params, asked)
-    res.status(202).json(steps.map(toStep))
+  serve(r, API.recipe, async ({ params, res }) => {
+    const ledger = await loadLedger(params.id)
+    named(res, `${ledger.job.title} recipe`, 'json')
+    return recipeOf(ledger)
   })
-  r.post('/jobs/:id/steps/:step/cancel', async (req, res) => {
-    await cancelStep(queue, req.params.id, req.params.step)
-    res.status(202).json({})
+
+  serve(r, API.runStep, async ({ params, body }) => toStep(await enqueueStep(queue, params.id, body)))
+  serve(r, API.runRecipe, async ({ params, body: { recipe, inputs, ...asked } }) => {
+    const steps = await runRecipe(queue, params.id, recipe, inputs, asked)
+    return steps.map(toStep)
   })
-  /** What a step made, for previews above all: those are not on the tray. */
-  r.get('/jobs/:id/steps/:step/items', async (req, res) => {
-    const items = await ItemRow.findAll({ where: { jobId: req.params.id, stepId: req.params.step }, order: [['place', 'ASC']] })
-    res.json(items.map((i) => ({ id: i.id, port: i.port, place: i.place })))
+  serve(r, API.rerunStep, async ({ params, body: { params: settings, ...asked } }) => {
+    const steps = await rerunStep(queue, params.id, params.step, settings, asked)
+    return steps.map(toStep)
   })
-  /** Of what a step made. Never changes. */
-  r.get('/jobs/:id/steps/:step/picture', async (req, res) => {
-    const step = await StepRow.findOne({ where: { id: req.params.step, jobId: req.params.id }, attributes: ['picture'] })
+  serve(r, API.cancelStep, async ({ params }) => {
+    await cancelStep(queue, params.id, params.step)
+    return {}
+  })
+  serve(r, API.dismissStep, ({ params }) => dismissStep(queue, params.id, params.step))
+  serve(r, API.stepItems, async ({ params }) => {
+    const items = await ItemRow.findAll({ where: { jobId: params.id, stepId: params.step }, order: [['place', 'ASC']] })
+    return items.map(({ id, port, place }) => ({ id, port, place }))
+  })
+  serve(r, API.picture, async ({ params, res }) => {
+    const step = await StepRow.findOne({ where: { id: params.step, jobId: params.id }, attributes: ['picture'] })
     if (!step?.picture) throw new OakError('not-found', 'There is no such picture.')
+    // it never changes
     res.setHeader('Cache-Control', 'private, max-age=31536000, immutable')
     res.type('png').send(Buffer.from(step.picture, 'base64'))
-  })
-  r.delete('/jobs/:id/steps/:step', async (req, res) => {
-    await dismissStep(queue, req.params.id, req.params.step)
-    res.status(204).end()
-  })
-  r.post('/jobs/:id/head', async (req, res) => {
-    const { step, after } = headRequest.parse(req.body)
-    await moveHead(queue, req.params.id, step, after)
-    res.json(await jobState(req.params.id))
-  })
-  r.get('/jobs/:id/recipe', async (req, res) => {
-    const ledger = await loadLedger(req.params.id)
-    named(res, `${ledger.job.title} recipe`, 'json')
-    res.json(await recipeOf(ledger))
   })
   return r
 }

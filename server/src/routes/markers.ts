@@ -1,11 +1,13 @@
 import { Router } from 'express'
-import { handRequest, nudgeRequest, startMapping } from '@oak-gauge/contract'
+import { pipeline } from 'node:stream/promises'
+import { API, handRequest, nudgeRequest } from '@oak-gauge/contract'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
 import type { CalibrationResult } from '@oak-gauge/core/calibrate/calibration.ts'
 import type { Markers } from '@oak-gauge/core/markers/markers.ts'
 import { turned } from '@oak-gauge/core/markers/levelled.ts'
 import { transformMesh, type Mesh } from '@oak-gauge/core/shape/mesh.ts'
 import type { Item } from '@oak-gauge/core/operations/operation.ts'
+import { serve } from '../api/serve.ts'
 import { loadArray } from '../blobs.ts'
 import type { Database } from '../db/connect.ts'
 import { ItemRow, SetupRow } from '../db/models.ts'
@@ -24,10 +26,9 @@ import { unpackItem, type Arrays } from '../worker/pack.ts'
 export function mappingRoutes(db: Database, queue: Queue, keeper: ScannerKeeper): Router {
   const r = Router()
 
-  r.post('/jobs/:id/mapping', async (req, res) => {
-    const body = startMapping.parse(req.body)
-    const ledger = await loadLedger(req.params.id)
-    const setup = await SetupRow.findOne({ where: { id: body.setup, jobId: req.params.id } })
+  serve(r, API.startMapping, async ({ params, body }) => {
+    const ledger = await loadLedger(params.id)
+    const setup = await SetupRow.findOne({ where: { id: body.setup, jobId: params.id } })
     if (!setup) throw new OakError('not-found', 'There is no such setup.')
     const scanner = await scannerOr404(body.scanner)
     if (scanner.spec.arm)
@@ -39,7 +40,7 @@ export function mappingRoutes(db: Database, queue: Queue, keeper: ScannerKeeper)
     const link = keeper.link(scanner.id)
     const known = body.known ? await knownMap(db, ledger, body.known, setup.id) : null
     const run = await MappingRun.start(keeper, scanner, db, queue, {
-      job: req.params.id,
+      job: params.id,
       setup: setup.id,
       setupName: setup.name,
       target: body.target,
@@ -52,15 +53,14 @@ export function mappingRoutes(db: Database, queue: Queue, keeper: ScannerKeeper)
     })
     if (body.cold) await NoteRow.create({ scannerId: scanner.id, text: `Markers were mapped although the scanner was not warm (${ledger.job.title}).` })
     keeper.changed(scanner.id)
-    res.status(202).json(run.state())
+    return run.state()
   })
 
-  /** The state of the mapping, as soon as it is newer than ?after=. */
-  r.get('/scanners/:id/mapping', async (req, res) => {
-    const { run } = keeper.of((await scannerOr404(req.params.id)).id)
-    if (!(run instanceof MappingRun)) return void res.status(204).end()
+  serve(r, API.mapping, async ({ params, query, res }) => {
+    const { run } = keeper.of((await scannerOr404(params.id)).id)
+    if (!(run instanceof MappingRun)) return
     res.setHeader('Cache-Control', 'no-store')
-    res.json(await run.live(Number(req.query['after'] ?? -1)))
+    return run.live(query.after)
   })
   return r
 }
@@ -68,16 +68,16 @@ export function mappingRoutes(db: Database, queue: Queue, keeper: ScannerKeeper)
 /** What needs no scanner. */
 export function placementRoutes(db: Database): Router {
   const r = Router()
-  /** Where the markers of a plan go, to print: faces at 1:1 where they fit on the paper. */
-  r.get('/items/:id/placement.pdf', async (req, res) => {
-    const row = await ItemRow.findByPk(req.params.id)
+  // faces at 1:1 where they fit on the paper
+  serve(r, API.placement, async ({ params, res }) => {
+    const row = await ItemRow.findByPk(params.id)
     if (row?.kind !== 'markers') throw new OakError('not-found', 'There is no such plan.')
     const ledger = await loadLedger(row.jobId)
     const item = (await load(db, row)) as Item<Markers>
     const part = await partOf(db, ledger)
     res.setHeader('Content-Type', 'application/pdf')
     named(res, `${ledger.job.title} markers`, 'pdf', 'inline')
-    placementSheet(ledger.job, turned(item.data, item.pose), part).pipe(res)
+    await pipeline(placementSheet(ledger.job, turned(item.data, item.pose), part), res)
   })
   return r
 }

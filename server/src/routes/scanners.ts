@@ -1,19 +1,11 @@
 import express, { Router } from 'express'
-import {
-  addScanner,
-  handRequest,
-  imageQuery,
-  packHeader,
-  padding,
-  scannerPatch,
-  startCalibration,
-  startVerification,
-  type ContainerEntry,
-} from '@oak-gauge/contract'
+import { pipeline } from 'node:stream/promises'
+import { API, handRequest, packHeader, padding, type Api, type ContainerEntry, type RunState } from '@oak-gauge/contract'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
 import { readBallBarFile, type BallBar } from '@oak-gauge/core/calibrate/ballbar.ts'
 import type { GreyImage } from '@oak-gauge/core/calibrate/image.ts'
 import { readPlateFile, type Plate } from '@oak-gauge/core/calibrate/plate.ts'
+import { pageOf, serve, type Asked } from '../api/serve.ts'
 import { openLink } from '@oak-gauge/scanners/client.ts'
 import { ArtefactRow, CalibrationRow, NoteRow, ScannerRow, VerificationRow } from '../db/scannermodels.ts'
 import { named } from '../download.ts'
@@ -32,13 +24,12 @@ import { actOnMapping } from './markers.ts'
 export function scannerRoutes(keeper: ScannerKeeper, helper: Helper): Router {
   const r = Router()
 
-  r.get('/scanners', async (_req, res) => {
-    const rows = await ScannerRow.findAll({ order: [['createdAt', 'ASC']] })
-    res.json(await Promise.all(rows.map((s) => scannerSummary(s, keeper))))
+  serve(r, API.scanners, async ({ query }) => {
+    const { items, next } = pageOf(await ScannerRow.findAll({ order: [['createdAt', 'ASC']] }), query)
+    return { items: await Promise.all(items.map((s) => scannerSummary(s, keeper))), next }
   })
-  /** A scanner is added by its address: it says itself what it is. */
-  r.post('/scanners', async (req, res) => {
-    const address = scannerAddress(addScanner.parse(req.body).address)
+  serve(r, API.addScanner, async ({ body }) => {
+    const address = scannerAddress(body.address)
     const link = await openLink(address, {})
     const { name, model, serial, spec } = link.hello
     link.close()
@@ -46,29 +37,24 @@ export function scannerRoutes(keeper: ScannerKeeper, helper: Helper): Router {
       throw new OakError('known', `${name}, serial ${serial}, is on the shelf already.`, { remedy: 'Switch it on there.' })
     const row = await ScannerRow.create({ name, model, serial, spec, address })
     await keeper.setOn(row.id, true)
-    res.status(201).json(await scannerSummary(await scannerOr404(row.id), keeper))
+    return scannerSummary(await scannerOr404(row.id), keeper)
   })
-  r.get('/scanners/:id', async (req, res) => {
-    res.json(await scannerDetail(await scannerOr404(req.params.id), keeper))
-  })
-  r.patch('/scanners/:id', async (req, res) => {
-    const row = await scannerOr404(req.params.id)
-    const { on, exposure } = scannerPatch.parse(req.body)
+  serve(r, API.scanner, async ({ params }) => scannerDetail(await scannerOr404(params.id), keeper))
+  serve(r, API.patchScanner, async ({ params, body: { on, exposure } }) => {
+    const row = await scannerOr404(params.id)
     if (on !== undefined) await keeper.setOn(row.id, on)
     if (exposure !== undefined) await keeper.link(row.id).order({ type: 'set', exposure })
     if (exposure !== undefined) keeper.exposed(row.id, exposure)
-    res.json(await scannerSummary(await scannerOr404(row.id), keeper))
+    return scannerSummary(await scannerOr404(row.id), keeper)
   })
-  /** Stand-ins only: what happens to scanners. */
-  r.post('/scanners/:id/drop', async (req, res) => {
-    const row = await scannerOr404(req.params.id)
+  serve(r, API.dropScanner, async ({ params }) => {
+    const row = await scannerOr404(params.id)
     await keeper.link(row.id).order({ type: 'drop' })
-    res.status(202).json({})
+    return {}
   })
 
-  r.post('/scanners/:id/calibrations', async (req, res) => {
-    const row = await scannerOr404(req.params.id)
-    const body = startCalibration.parse(req.body)
+  serve(r, API.startCalibration, async ({ params, body }) => {
+    const row = await scannerOr404(params.id)
     idle(keeper, row.id)
     const plate = await certificate<Plate>(body.plate, 'plate')
     const onBench = body.onBench ? await certificate<Plate>(body.onBench, 'plate') : plate
@@ -78,26 +64,25 @@ export function scannerRoutes(keeper: ScannerKeeper, helper: Helper): Router {
       throw new OakError('no-hand', 'Only a stand-in can be moved by a script.', { remedy: 'Calibrate by hand.' })
     const run = await CalibrationRun.start(keeper, row, { way: body.way, plate, onBench, cold: body.cold, targets: body.targets })
     keeper.changed(row.id)
-    res.status(202).json(run.state())
+    return run.state()
   })
-  r.post('/scanners/:id/verifications', async (req, res) => {
-    const row = await scannerOr404(req.params.id)
-    const body = startVerification.parse(req.body)
+  serve(r, API.startVerification, async ({ params, body }) => {
+    const row = await scannerOr404(params.id)
     idle(keeper, row.id)
     warmEnough(keeper, row, body.cold)
     const run = await VerificationRun.start(keeper, row, { bar: await certificate<BallBar>(body.bar, 'ball-bar'), cold: body.cold })
-    res.status(202).json(run.state())
+    return run.state()
   })
-  r.get('/scanners/:id/run', async (req, res) => {
-    const { run } = keeper.of((await scannerOr404(req.params.id)).id)
-    res.json(run instanceof CalibrationRun || run instanceof VerificationRun || run instanceof MappingRun ? run.state() : null)
+  serve(r, API.run, async ({ params }): Promise<RunState | null> => {
+    const { run } = keeper.of((await scannerOr404(params.id)).id)
+    return run instanceof CalibrationRun || run instanceof VerificationRun || run instanceof MappingRun ? run.state() : null
   })
-  r.post('/scanners/:id/run/:what', async (req, res) => {
-    const { run } = keeper.of((await scannerOr404(req.params.id)).id)
-    const { what } = req.params
-    if (run instanceof MappingRun) await actOnMapping(run, what, req.body)
+  serve(r, API.actOnRun, async ({ params, body }): Promise<RunState> => {
+    const { run } = keeper.of((await scannerOr404(params.id)).id)
+    const { what } = params
+    if (run instanceof MappingRun) await actOnMapping(run, what, body)
     else if (run instanceof CalibrationRun) {
-      if (what === 'hand') await run.move(handRequest.parse(req.body))
+      if (what === 'hand') await run.move(handRequest.parse(body))
       else if (what === 'skip') await run.skip()
       else if (what === 'solve') await run.solve()
       else if (what === 'on') await run.goOn()
@@ -109,13 +94,12 @@ export function scannerRoutes(keeper: ScannerKeeper, helper: Helper): Router {
       else if (what === 'cancel') await run.cancel()
       else throw new OakError('not-found', `A verification knows no “${what}”.`)
     } else throw new OakError('not-found', 'Nothing is going on with this scanner.', { remedy: 'Begin a calibration or a verification.' })
-    res.status(202).json(run.state())
+    return run.state()
   })
-  /** The newest pair of images with what was found in them, as one container of arrays; 204 when none newer than ?after= came within 5 s. */
-  r.get('/scanners/:id/live', async (req, res) => {
-    const { run } = keeper.of((await scannerOr404(req.params.id)).id)
-    const view = run instanceof CalibrationRun ? await run.live(Number(req.query['after'] ?? 0) || 0) : undefined
-    if (!view) return void res.status(204).end()
+  serve(r, API.live, async ({ params, query, res }) => {
+    const { run } = keeper.of((await scannerOr404(params.id)).id)
+    const view = run instanceof CalibrationRun ? await run.live(Math.max(0, query.after)) : undefined
+    if (!view) return
     const info = new TextEncoder().encode(JSON.stringify({ sequence: view.sequence, state: view.state, sizes: view.sides.map((s) => [s.width, s.height]) }))
     const arrays: [string, Uint8Array | Float32Array][] = [
       ['info', info],
@@ -134,41 +118,40 @@ export function scannerRoutes(keeper: ScannerKeeper, helper: Helper): Router {
   })
   /** One image of a recorded pair; when both have come they are measured. */
   const halves = new Map<string, { pair: number; name: string; image: GreyImage }>()
-  r.put('/scanners/:id/images', express.raw({ type: () => true, limit: '64mb' }), async (req, res) => {
-    const { run } = keeper.of((await scannerOr404(req.params.id)).id)
-    const { name, side, pair } = imageQuery.parse(req.query)
+  const bringImage = async ({ params, query: { name, side, pair }, req }: Asked<Api['bringImage']>): Promise<RunState> => {
+    const { run } = keeper.of((await scannerOr404(params.id)).id)
     if (!(run instanceof CalibrationRun) || run.over()) throw new OakError('no-run', 'No calibration from files is open.', { remedy: 'Begin one first.' })
     const image = await helper.run({ task: 'decode', bytes: req.body as Buffer, name })
-    const key = `${req.params.id} ${side === 'left' ? 'right' : 'left'}`
+    const key = `${params.id} ${side === 'left' ? 'right' : 'left'}`
     const other = halves.get(key)
-    if (other?.pair !== pair) halves.set(`${req.params.id} ${side}`, { pair, name, image })
+    if (other?.pair !== pair) halves.set(`${params.id} ${side}`, { pair, name, image })
     else {
       halves.delete(key)
       await run.given(side === 'left' ? image : other.image, side === 'left' ? other.image : image)
     }
-    res.json(run.state())
-  })
+    return run.state()
+  }
+  serve(r, API.bringImage, bringImage, express.raw({ type: () => true, limit: '64mb' }))
 
-  r.post('/scanners/:id/use/:calibration', async (req, res) => {
-    const row = await scannerOr404(req.params.id)
-    await putIntoUse(keeper, row, req.params.calibration)
-    res.json(await scannerDetail(await scannerOr404(row.id), keeper))
+  serve(r, API.putIntoUse, async ({ params }) => {
+    const row = await scannerOr404(params.id)
+    await putIntoUse(keeper, row, params.calibration)
+    return scannerDetail(await scannerOr404(row.id), keeper)
   })
-  r.get('/calibrations/:id', async (req, res) => {
-    const c = await CalibrationRow.findOne({ where: { id: req.params.id, state: 'done' }, attributes: { exclude: ['observations'] } })
-    if (!c) throw new OakError('not-found', 'There is no such calibration.')
+  serve(r, API.calibration, async ({ params }) => {
+    const c = await CalibrationRow.findOne({ where: { id: params.id, state: 'done' }, attributes: { exclude: ['observations'] } })
+    if (!c?.result || !c.judgement) throw new OakError('not-found', 'There is no such calibration.')
     const p = c.previousId ? await CalibrationRow.findByPk(c.previousId, { attributes: ['id', 'at', 'result'] }) : null
-    res.json({
+    return {
       ...calibrationSummary(c),
       scanner: c.scannerId,
       result: c.result,
       judgement: c.judgement,
       previous: p?.result ? { id: p.id, at: p.at.toISOString(), result: p.result } : null,
-    })
+    }
   })
-  /** Everything a calibration was computed from, for whoever wants to compute it again. */
-  r.get('/calibrations/:id/file', async (req, res) => {
-    const c = await CalibrationRow.findOne({ where: { id: req.params.id, state: 'done' } })
+  serve(r, API.calibrationFile, async ({ params, res }) => {
+    const c = await CalibrationRow.findOne({ where: { id: params.id, state: 'done' } })
     if (!c) throw new OakError('not-found', 'There is no such calibration.')
     named(res, `calibration ${c.at.toISOString().slice(0, 10)}`, 'json')
     res.json({
@@ -181,39 +164,40 @@ export function scannerRoutes(keeper: ScannerKeeper, helper: Helper): Router {
       judgement: c.judgement,
     })
   })
-  r.get('/verifications/:id', async (req, res) => {
-    const v = await verificationOr404(req.params.id)
-    res.json({ ...verificationSummary(v), scanner: v.scannerId, readings: v.readings })
+  serve(r, API.verification, async ({ params }) => {
+    const v = await verificationOr404(params.id)
+    return { ...verificationSummary(v), scanner: v.scannerId, readings: v.readings }
   })
-  r.get('/verifications/:id/certificate.pdf', async (req, res) => {
-    const v = await verificationOr404(req.params.id)
+  serve(r, API.certificate, async ({ params, res }) => {
+    const v = await verificationOr404(params.id)
     const scanner = await scannerOr404(v.scannerId)
     const c = v.calibrationId ? await CalibrationRow.findByPk(v.calibrationId, { attributes: { exclude: ['observations'] } }) : null
     res.setHeader('Content-Type', 'application/pdf')
     named(res, `${scanner.name} verification ${v.at.toISOString().slice(0, 10)}`, 'pdf', 'inline')
-    certificatePdf(scanner, c, v).pipe(res)
+    await pipeline(certificatePdf(scanner, c, v), res)
   })
 
-  r.get('/artefacts', async (_req, res) => {
-    res.json((await ArtefactRow.findAll({ order: [['createdAt', 'ASC']] })).map(artefactSummary))
+  serve(r, API.artefacts, async ({ query }) => {
+    const { items, next } = pageOf(await ArtefactRow.findAll({ order: [['createdAt', 'ASC']] }), query)
+    return { items: items.map(artefactSummary), next }
   })
-  /** The body is a certificate file, of a plate or a ball bar. */
-  r.put('/artefacts', express.text({ type: () => true, limit: '4mb' }), async (req, res) => {
+  const addArtefact = async ({ query: { name }, req }: Asked<Api['addArtefact']>) => {
     const text = typeof req.body === 'string' ? req.body : ''
-    const name = typeof req.query['name'] === 'string' ? req.query['name'] : 'certificate'
     const bar = /"format"\s*:\s*"oak-gauge ball bar"/.test(text)
     const read = bar ? readBallBarFile(text, name) : readPlateFile(text, name)
     const row = await ArtefactRow.create({ kind: bar ? 'ball-bar' : 'plate', certificate: read })
-    res.status(201).json(artefactSummary(row))
-  })
-  r.get('/artefacts/:id/file', async (req, res) => {
-    const a = await ArtefactRow.findByPk(req.params.id)
+    return artefactSummary(row)
+  }
+  serve(r, API.addArtefact, addArtefact, express.text({ type: () => true, limit: '4mb' }))
+  serve(r, API.artefactFile, async ({ params, res }) => {
+    const a = await ArtefactRow.findByPk(params.id)
     if (!a) throw new OakError('not-found', 'There is no such artefact.')
     named(res, a.certificate.id, 'json')
     res.json(a.certificate)
   })
-  r.get('/scanners/:id/notes', async (req, res) => {
-    res.json(await NoteRow.findAll({ where: { scannerId: req.params.id }, order: [['at', 'DESC']] }))
+  serve(r, API.notes, async ({ params, query }) => {
+    const { items, next } = pageOf(await NoteRow.findAll({ where: { scannerId: params.id }, order: [['at', 'DESC']] }), query)
+    return { items: items.map(({ at, text }) => ({ at: at.toISOString(), text })), next }
   })
   return r
 }

@@ -352,7 +352,7 @@ export class CalibrationRun extends Session<RunView, Progress> {
     await this.quiet()
     await this.close('cancelled')
     this.view.phase = 'failed'
-    this.view.problem = { code: 'cancelled', message: 'The calibration was given up.', where: '', remedy: 'The one in use stays in use.' }
+    this.view.problem = { code: 'cancelled', detail: 'The calibration was given up.', where: '', remedy: 'The one in use stays in use.' }
     this.changed()
   }
 

@@ -179,7 +179,7 @@ export function keepScanners(bus: Bus, pool: ThreadPool): ScannerKeeper {
     },
     link(id) {
       const { link, problem } = entry(id)
-      if (!link) throw new OakError('not-connected', problem?.message ?? 'The scanner is not connected.', { remedy: problem?.remedy ?? 'Switch it on.' })
+      if (!link) throw new OakError('not-connected', problem?.detail ?? 'The scanner is not connected.', { remedy: problem?.remedy ?? 'Switch it on.' })
       return link
     },
     async setOn(id, on) {

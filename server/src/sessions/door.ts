@@ -2,7 +2,7 @@ import express, { Router, type NextFunction, type Request, type RequestHandler, 
 import { request } from 'node:http'
 import { pipeline } from 'node:stream/promises'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
-import type { RecordedWith } from '@oak-gauge/contract'
+import { BASE, type Problem, type RecordedWith } from '@oak-gauge/contract'
 import type { Database } from '../db/connect.ts'
 import { helperThread } from '../helper/helper.ts'
 import type { Queue } from '../queue.ts'
@@ -39,7 +39,7 @@ export function sessionsAt(socketPath: string): SessionDoor {
     close: () => Promise.resolve(),
     routes(req, res, next) {
       if (!PATHS.test(req.path)) return next()
-      const onward = request({ socketPath, path: `/api${req.url}`, method: req.method, headers: req.headers }, (answer) => {
+      const onward = request({ socketPath, path: `${BASE}${req.url}`, method: req.method, headers: req.headers }, (answer) => {
         res.writeHead(answer.statusCode ?? 502, answer.headers)
         // whoever asked may have gone
         pipeline(answer, res).catch(() => undefined)
@@ -75,9 +75,9 @@ function ask<T>(socketPath: string, path: string): Promise<T> {
       let text = ''
       answer.on('data', (b: Buffer) => (text += b.toString()))
       answer.on('end', () => {
-        const body = JSON.parse(text) as T & { code: string; message: string; remedy: string }
+        const body = JSON.parse(text) as T & Problem
         if (answer.statusCode === 200) resolve(body)
-        else reject(new OakError(body.code, body.message, { remedy: body.remedy }))
+        else reject(new OakError(body.code, body.detail, { remedy: body.remedy }))
       })
       answer.on('error', (e) => reject(away(e)))
     })

@@ -1,6 +1,7 @@
 import express from 'express'
 import { chmodSync, rmSync } from 'node:fs'
 import pg from 'pg'
+import { BASE } from '@oak-gauge/contract'
 import { threadPool } from '@oak-gauge/threads'
 import { connect } from '../db/connect.ts'
 import { answerErrors } from '../errors.ts'
@@ -52,7 +53,7 @@ await keeper.refresh()
 const door = sessionsHere(db, queue, keeper)
 const app = express()
 app.disable('x-powered-by')
-app.use('/api', door.routes)
+app.use(BASE, door.routes)
 app.get('/standing/:scanner', async (req, res) => {
   res.json(await door.standing(req.params.scanner))
 })

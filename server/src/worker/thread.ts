@@ -45,8 +45,8 @@ export function runnerThread(url: string) {
       if (m.kind === 'progress') running.onProgress(m.done, m.phase)
       else if (m.kind === 'done') over()?.resolve(m)
       else {
-        const { code, message, where, remedy } = m.problem
-        over()?.reject(code === 'cancelled' ? new Cancelled() : new OakError(code, message, { where, remedy, cause: m.stack }))
+        const { code, detail, where, remedy } = m.problem
+        over()?.reject(code === 'cancelled' ? new Cancelled() : new OakError(code, detail, { where, remedy, cause: m.stack }))
       }
     })
     worker.on('error', (e: Error & { code?: string }) =>

@@ -71,7 +71,7 @@ export function BenchPage() {
                     cancelText: 'Keep it',
                     onOk: () =>
                       remove(j.id).then((r) => {
-                        if (r.error) void message.error(problemOf(r.error)?.message ?? '')
+                        if (r.error) void message.error(problemOf(r.error)?.detail ?? '')
                       }),
                   })
                 }

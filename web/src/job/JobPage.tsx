@@ -51,7 +51,7 @@ export function JobPage() {
   const step = useCallback(
     async (to: string | null) => {
       const r = await moveHead({ id, step: to })
-      if (r.error) void message.warning(problemOf(r.error)?.message ?? '')
+      if (r.error) void message.warning(problemOf(r.error)?.detail ?? '')
     },
     [id, moveHead, message],
   )
@@ -81,7 +81,7 @@ export function JobPage() {
   if (error && !data)
     return (
       <div style={{ padding: 40, display: 'grid', gap: 10, maxWidth: 560 }}>
-        <ProblemBox problem={problemOf(error) ?? { code: '', message: '', where: '', remedy: '' }} />
+        <ProblemBox problem={problemOf(error) ?? { code: '', detail: '', where: '', remedy: '' }} />
         <Link to="/">Back to the bench</Link>
       </div>
     )

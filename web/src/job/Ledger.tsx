@@ -1,7 +1,7 @@
-import { App, Button, Checkbox, Drawer } from 'antd'
+import { App, Button, Checkbox, Drawer, Upload } from 'antd'
 import { useState } from 'react'
-import type { Step } from '@oak-gauge/contract'
-import { problemOf, useMoveHeadMutation } from '../api.ts'
+import { API, addressOf, type Step } from '@oak-gauge/contract'
+import { problemOf, useMoveHeadMutation, useRunRecipeMutation } from '../api.ts'
 import { duration, formatU, formatValue } from '../looks/quantity.ts'
 import { useAppDispatch, useAppSelector } from '../store.ts'
 import { view } from '../view/viewSlice.ts'
@@ -15,6 +15,7 @@ export function Ledger() {
   const dispatch = useAppDispatch()
   const { state, path, busy } = useOpenJob()
   const [move] = useMoveHeadMutation()
+  const [run] = useRunRecipeMutation()
   const [editing, setEditing] = useState<Step | null>(null)
   const [marked, setMarked] = useState<string[]>([])
   const [comparing, setComparing] = useState(false)
@@ -23,7 +24,17 @@ export function Ledger() {
   const steps = state.steps.filter((s) => !s.preview && (s.state === 'done' || s.state === 'failed' || s.state === 'cancelled'))
   const goTo = async (id: string | null) => {
     const r = await move({ id: state.job.id, step: id })
-    if (r.error) void message.warning(problemOf(r.error)?.message ?? '')
+    if (r.error) void message.warning(problemOf(r.error)?.detail ?? '')
+  }
+  const repeat = async (file: File) => {
+    let recipe: unknown
+    try {
+      recipe = JSON.parse(await file.text())
+    } catch {
+      return void message.error(`${file.name} is no recipe: it is not readable as JSON.`)
+    }
+    const problem = problemOf((await run({ id: state.job.id, recipe })).error)
+    if (problem) void message.error(`${problem.detail} ${problem.where} ${problem.remedy}`)
   }
   const both = marked.map((m) => steps.find((s) => s.id === m)).filter((s) => s !== undefined)
   return (
@@ -38,9 +49,14 @@ export function Ledger() {
           <Button size="small" disabled={both.length !== 2} onClick={() => setComparing(true)}>
             Compare two
           </Button>
-          <Button size="small" href={`/api/jobs/${state.job.id}/recipe`} download>
+          <Button size="small" href={addressOf(API.recipe, { id: state.job.id })} download>
             Save as recipe
           </Button>
+          <Upload accept=".json" showUploadList={false} beforeUpload={(file) => (void repeat(file), false)} disabled={!!busy}>
+            <Button size="small" disabled={!!busy}>
+              Run a recipe
+            </Button>
+          </Upload>
         </span>
       }
     >
@@ -74,7 +90,7 @@ export function Ledger() {
             )}
             {s.problem && (
               <div className="hint" style={{ color: 'var(--brick)' }}>
-                {s.problem.message} {s.problem.remedy}
+                {s.problem.detail} {s.problem.remedy}
               </div>
             )}
             <Settings params={s.params} />

@@ -5,7 +5,7 @@ import type { ReactNode } from 'react'
 export function ProblemBox({ problem, children }: { problem: Problem; children?: ReactNode }) {
   return (
     <div className="problem" role="alert">
-      <b>{problem.message}</b>
+      <b>{problem.detail}</b>
       {problem.where && <span className="soft">{problem.where}</span>}
       {problem.remedy && <span>{problem.remedy}</span>}
       {children}

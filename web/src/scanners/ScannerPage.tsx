@@ -44,7 +44,7 @@ export function ScannerPage() {
   if (error && !scanner)
     return (
       <div style={{ padding: 40, display: 'grid', gap: 10, maxWidth: 560 }}>
-        <ProblemBox problem={problemOf(error) ?? { code: '', message: '', where: '', remedy: '' }} />
+        <ProblemBox problem={problemOf(error) ?? { code: '', detail: '', where: '', remedy: '' }} />
         <Link to="/">Back to the bench</Link>
       </div>
     )
@@ -92,7 +92,7 @@ function Top({ scanner: s }: { scanner: ScannerDetail }) {
       )}
       {s.link === 'lost' && (
         <span className="chip" role="status" style={{ borderColor: 'var(--brick)' }}>
-          {s.problem?.message ?? 'The connection is lost.'}
+          {s.problem?.detail ?? 'The connection is lost.'}
         </span>
       )}
       {s.standIn && (

@@ -11,7 +11,7 @@ export const worstDistance = (s: Pick<ScannerSummary, 'verification'>) => s.veri
 export function inOneLine(s: ScannerSummary): { text: string; urgent: boolean } {
   if (s.run?.phase === 'waiting') return { text: `${s.run.kind} waits for the scanner`, urgent: true }
   if (s.run) return { text: `${s.run.kind} going on`, urgent: false }
-  if (s.link === 'lost') return { text: s.problem?.message ?? 'The connection is lost.', urgent: true }
+  if (s.link === 'lost') return { text: s.problem?.detail ?? 'The connection is lost.', urgent: true }
   if (s.health.state === 'no-go') return { text: `not fit for use: ${lower(s.health.reason)}`, urgent: true }
   if (s.health.state === 'due') return { text: `due: ${lower(s.health.reason)}`, urgent: true }
   if (s.state && !s.state.warm) return { text: `warming up${s.warmIn === null ? '' : `, ${minutes(s.warmIn)}`}`, urgent: false }

@@ -1,4 +1,4 @@
-import { unpack } from '@oak-gauge/contract'
+import { API, addressOf, unpack } from '@oak-gauge/contract'
 
 export type Arrays = Record<string, Float32Array | Uint32Array | Uint8Array>
 
@@ -21,7 +21,7 @@ export function displayOf(item: string): Promise<Arrays> {
 }
 
 async function read(item: string, signal: AbortSignal | null = null): Promise<Arrays> {
-  const r = await fetch(`/api/items/${item}/display`, { signal })
+  const r = await fetch(addressOf(API.display, { id: item }), { signal })
   if (!r.ok) throw new Error(`item ${item}: ${r.status}`)
   return unpack(await r.arrayBuffer())
 }
@@ -40,7 +40,7 @@ export async function previewOf(
   reading.set(step, stop)
   const { signal } = stop
   try {
-    const r = await fetch(`/api/jobs/${job}/steps/${step}/items`, { signal })
+    const r = await fetch(addressOf(API.stepItems, { id: job, step }), { signal })
     const items = (await r.json()) as { id: string; port: string; place: number }[]
     const gone = new Map<string, Uint8Array>()
     for (const i of items) {

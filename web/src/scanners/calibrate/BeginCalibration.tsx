@@ -122,7 +122,7 @@ export function BeginCalibration({ scanner: s, busy }: ScannerPart & { busy: boo
           </details>
         )}
         {away && (
-          <p className="note">{s.on ? (s.problem?.message ?? 'The scanner is being connected.') : 'The scanner is switched off: switch it on under State.'}</p>
+          <p className="note">{s.on ? (s.problem?.detail ?? 'The scanner is being connected.') : 'The scanner is switched off: switch it on under State.'}</p>
         )}
         {cold && <ColdNote scanner={s} harm="A calibration made now drifts away." anyway="Calibrate anyway" checked={anyway} onChange={setAnyway} />}
         {busy && <p className="note">A verification is going on.</p>}

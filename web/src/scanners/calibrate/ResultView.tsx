@@ -1,6 +1,7 @@
 import { Button } from 'antd'
 import type { CalibrationDetail } from '@oak-gauge/contract'
 import type { CameraNumber } from '@oak-gauge/core/calibrate/camera.ts'
+import { API, addressOf } from '@oak-gauge/contract'
 import { problemOf, usePutIntoUseMutation, useScannerQuery } from '../../api.ts'
 import { Card } from '../../looks/Card.tsx'
 import { ProblemBox } from '../../looks/ProblemBox.tsx'
@@ -142,7 +143,7 @@ export function ResultView({ calibration: c, scanner, onAgain, go }: { calibrati
         </dl>
         {r.leftOut > 0 && <p className="hint">{r.leftOut} single dots did not fit and were left out.</p>}
         {problem && <ProblemBox problem={problem} />}
-        <a href={`/api/calibrations/${c.id}/file`} download>
+        <a href={addressOf(API.calibrationFile, { id: c.id })} download>
           All observations and results as a file
         </a>
       </Card>

@@ -1,4 +1,5 @@
 import type { Problem } from '@oak-gauge/contract'
+import { API, addressOf } from '@oak-gauge/contract'
 import { problemOf } from '../../api.ts'
 
 /** Pairs among files: the same name but for left and right. In the order of their names. */
@@ -18,7 +19,7 @@ export function pairsOf(files: File[]): { left: File; right: File }[] {
 /** Sends one pair to the open calibration; what went wrong, or null. */
 export async function sendPair(scanner: string, pair: number, p: { left: File; right: File }): Promise<Problem | null> {
   for (const side of ['left', 'right'] as const) {
-    const r = await fetch(`/api/scanners/${scanner}/images?side=${side}&pair=${pair}&name=${encodeURIComponent(p[side].name)}`, {
+    const r = await fetch(addressOf(API.bringImage, { id: scanner }, { side, pair: String(pair), name: p[side].name }), {
       method: 'PUT',
       body: p[side],
     })

@@ -1,5 +1,5 @@
 import { useEffect, useState } from 'react'
-import { unpack, type CalibrationRun } from '@oak-gauge/contract'
+import { API, addressOf, unpack, type CalibrationRun } from '@oak-gauge/contract'
 
 export interface LiveSide {
   width: number
@@ -25,7 +25,7 @@ export function useLive(scanner: string, on: boolean): Live | null {
       let after = 0
       while (!stop.signal.aborted) {
         try {
-          const r = await fetch(`/api/scanners/${scanner}/live?after=${after}`, { signal: stop.signal })
+          const r = await fetch(addressOf(API.live, { id: scanner }, { after: String(after) }), { signal: stop.signal })
           if (r.status !== 200) {
             // nothing new: the scanner is being moved, or away
             await new Promise((resolve) => setTimeout(resolve, 300))

@@ -2,6 +2,7 @@ import { Button, Select } from 'antd'
 import { useState } from 'react'
 import type { VerificationRun, VerificationSummary } from '@oak-gauge/contract'
 import type { BarReading } from '@oak-gauge/core/calibrate/ballbar.ts'
+import { API, addressOf } from '@oak-gauge/contract'
 import { problemOf, useActOnRunMutation, useArtefactsQuery, useScannerRunQuery, useStartVerificationMutation, useVerificationQuery } from '../../api.ts'
 import { Card } from '../../looks/Card.tsx'
 import { ProblemBox } from '../../looks/ProblemBox.tsx'
@@ -98,7 +99,7 @@ function Begin({ scanner: s, busy }: ScannerPart & { busy: boolean }) {
       </div>
       <AddCertificate kind="ball bar" />
       {away && (
-        <p className="note">{s.on ? (s.problem?.message ?? 'The scanner is being connected.') : 'The scanner is switched off: switch it on under State.'}</p>
+        <p className="note">{s.on ? (s.problem?.detail ?? 'The scanner is being connected.') : 'The scanner is switched off: switch it on under State.'}</p>
       )}
       {cold && <ColdNote scanner={s} anyway="Verify anyway" checked={anyway} onChange={setAnyway} />}
       {busy && <p className="note">A calibration is going on.</p>}
@@ -158,7 +159,7 @@ function Result({ scanner, result: v, onAgain, go }: ScannerPart & { result: Ver
               Calibrate
             </Button>
           ) : (
-            <Button type="primary" href={`/api/verifications/${v.id}/certificate.pdf`} target="_blank" rel="noreferrer">
+            <Button type="primary" href={addressOf(API.certificate, { id: v.id })} target="_blank" rel="noreferrer">
               Certificate to print
             </Button>
           )}
@@ -200,7 +201,7 @@ function Result({ scanner, result: v, onAgain, go }: ScannerPart & { result: Ver
         this measurement.
       </p>
       {v.verdict === 'fail' && (
-        <a href={`/api/verifications/${v.id}/certificate.pdf`} target="_blank" rel="noreferrer">
+        <a href={addressOf(API.certificate, { id: v.id })} target="_blank" rel="noreferrer">
           Page to print (PDF)
         </a>
       )}

@@ -1,5 +1,6 @@
 import { useSyncExternalStore } from 'react'
 import type { Problem } from '@oak-gauge/contract'
+import { API, addressOf } from '@oak-gauge/contract'
 
 export interface Upload {
   key: number
@@ -40,7 +41,7 @@ export interface Destination {
 
 const BROKEN: Problem = {
   code: 'no-answer',
-  message: 'The file did not get through to the server.',
+  detail: 'The file did not get through to the server.',
   where: '',
   remedy: 'Nothing of it was kept. Drop it again.',
 }
@@ -73,12 +74,12 @@ export function upload(job: string, files: File[], to: Destination): void {
 function send(request: XMLHttpRequest, mine: number, job: string, file: File, to: Destination): Promise<void> {
   return new Promise((done) => {
     if (!uploads.some((u) => u.key === mine)) return done()
-    const query = new URLSearchParams({
+    const query = {
       name: file.name,
       ...(to.role ? { role: to.role } : {}),
       ...(to.setup ? { setup: to.setup } : {}),
-    })
-    request.open('PUT', `/api/jobs/${job}/files?${query.toString()}`)
+    }
+    request.open('PUT', addressOf(API.bringFile, { id: job }, query))
     request.upload.onprogress = (e) => update(mine, { sent: e.total ? e.loaded / e.total : 0 })
     request.onload = () => {
       if (request.status < 300) dismissUpload(mine)

@@ -1,6 +1,6 @@
 import { Button, Segmented } from 'antd'
 import { useEffect, useState } from 'react'
-import { lastOf, quantity } from '@oak-gauge/contract'
+import { API, addressOf, lastOf, quantity } from '@oak-gauge/contract'
 import type { QuantityId } from '@oak-gauge/core/operations/quantities.ts'
 import { useFileSizeQuery } from '../../api.ts'
 import { bytes, count, formatValue } from '../../looks/quantity.ts'
@@ -70,11 +70,11 @@ export function DeliverCard({ go }: CardProps) {
       foot={
         <>
           {deviation && (
-            <Button href={`/api/items/${deviation.id}/file`} download>
+            <Button href={addressOf(API.file, { id: deviation.id })} download>
               Deviation table, CSV
             </Button>
           )}
-          <Button type="primary" href={`/api/items/${mesh.id}/file?format=${format}`} download>
+          <Button type="primary" href={addressOf(API.file, { id: mesh.id }, { format })} download>
             Save {format.toUpperCase()}
           </Button>
         </>
@@ -112,7 +112,7 @@ export function DeliverCard({ go }: CardProps) {
       <hr />
       <p className="hint">
         The whole way from files to result, for the next part:{' '}
-        <a href={`/api/jobs/${state.job.id}/recipe`} download>
+        <a href={addressOf(API.recipe, { id: state.job.id })} download>
           save as recipe
         </a>
       </p>

@@ -1,7 +1,7 @@
 import { Button, Select } from 'antd'
 import { useRef, useState, type ReactNode } from 'react'
 import { Link } from 'react-router'
-import { UNITS, type Problem, type Stage, type TrayItem } from '@oak-gauge/contract'
+import { API, addressOf, UNITS, type Problem, type Stage, type TrayItem } from '@oak-gauge/contract'
 import {
   problemOf,
   useActOnRunMutation,
@@ -163,7 +163,7 @@ export function MapPart({ head, go, onCheck }: { head: ReactNode; go(s: Stage): 
               Bring together with {state.setups.find((s) => s.id === anchor.setup)?.name ?? anchor.name}
             </Button>
           )}
-          <Button size="small" href={`/api/items/${own.id}/file?format=csv`}>
+          <Button size="small" href={addressOf(API.file, { id: own.id }, { format: 'csv' })}>
             As a list
           </Button>
           {bringIn}
@@ -220,7 +220,7 @@ export function MapPart({ head, go, onCheck }: { head: ReactNode; go(s: Stage): 
       <Amount label="Good enough at" value={target} usual={0.02} onChange={setTarget} reason="expanded uncertainty of each marker (k = 2)" />
       {scanner && !connected && (
         <div className="note">
-          {scanner.on ? (scanner.problem?.message ?? `${scanner.name} is being connected.`) : `${scanner.name} is switched off.`}{' '}
+          {scanner.on ? (scanner.problem?.detail ?? `${scanner.name} is being connected.`) : `${scanner.name} is switched off.`}{' '}
           {!scanner.on && (
             <Button size="small" onClick={() => void patch({ id: scanner.id, on: true })}>
               Switch it on

@@ -2,6 +2,7 @@ import { Button, Select } from 'antd'
 import type { ReactNode } from 'react'
 import type { Step, TrayItem } from '@oak-gauge/contract'
 import { PERCHES } from '@oak-gauge/core/markers/markers.ts'
+import { API, addressOf } from '@oak-gauge/contract'
 import type { RunningStep } from '../../job/useStep.ts'
 import { StepProblem, WorkCard } from '../../job/WorkCard.tsx'
 import { useAppDispatch, useAppSelector } from '../../store.ts'
@@ -118,12 +119,12 @@ export function PlanResult({ head, plan, markers, judged, settings: s, step, las
       <MarkerList markers={markers} selected={selected} onSelect={(id) => dispatch(mark.selected(id))} />
       <div style={{ display: 'flex', gap: 6 }}>
         {plan && !draft && (
-          <Button size="small" href={`/api/items/${plan.id}/placement.pdf`} target="_blank" rel="noreferrer">
+          <Button size="small" href={addressOf(API.placement, { id: plan.id })} target="_blank" rel="noreferrer">
             Sheet to print
           </Button>
         )}
         {plan && !draft && (
-          <Button size="small" href={`/api/items/${plan.id}/file?format=csv`}>
+          <Button size="small" href={addressOf(API.file, { id: plan.id }, { format: 'csv' })}>
             As a list
           </Button>
         )}

@@ -1,5 +1,6 @@
 import { useEffect, useState } from 'react'
 import type { MappingRun } from '@oak-gauge/contract'
+import { API, addressOf } from '@oak-gauge/contract'
 import { useScannerRunQuery } from '../../api.ts'
 
 /** The mapping that is going on with a scanner, followed as it happens; null: none. */
@@ -15,7 +16,7 @@ export function useMapping(scanner: string | null): MappingRun | null {
     void (async () => {
       while (!stop.signal.aborted) {
         try {
-          const r = await fetch(`/api/scanners/${scanner}/mapping?after=${after}`, { signal: stop.signal })
+          const r = await fetch(addressOf(API.mapping, { id: scanner }, { after: String(after) }), { signal: stop.signal })
           if (r.status !== 200) return
           const m = (await r.json()) as MappingRun
           after = m.sequence

@@ -1,5 +1,5 @@
 import { useEffect, useState } from 'react'
-import { unpack, type TrayItem } from '@oak-gauge/contract'
+import { API, addressOf, unpack, type TrayItem } from '@oak-gauge/contract'
 import type { View } from '@oak-gauge/core/markers/plan/scene.ts'
 import { useAppDispatch } from '../../store.ts'
 import { mark, type PlanMarker } from './markSlice.ts'
@@ -30,7 +30,7 @@ export function usePlanner({
       if (s.shape) openPlanner({ shape: s.shape, up: s.up, view, from })
       else if (item) {
         // the whole of it: what is judged here must be what the server planned on
-        const r = await fetch(`/api/items/${item.id}/display?whole=1`)
+        const r = await fetch(addressOf(API.display, { id: item.id }, { whole: '1' }))
         if (!r.ok || !live) return
         openPlanner({ shape: { arrays: unpack(await r.arrayBuffer()), pose: item.pose }, up: s.up, view, from })
       } else return

@@ -1,0 +1,104 @@
+import { z } from 'zod'
+import { PLATE_TROUBLES, type PlateTrouble } from '@oak-gauge/core/calibrate/platereading.ts'
+import type { Match } from '@oak-gauge/core/calibrate/targets.ts'
+import { triple } from './ledger.ts'
+import { problem } from './problem.ts'
+import { barReading, coverage, startCalibration } from './scanners.ts'
+
+/** What goes on with a scanner, as the browser shows it. */
+
+const trouble = z.strictObject({ code: z.enum(PLATE_TROUBLES), message: z.string(), remedy: z.string() })
+const movement = { away: z.number(), right: z.number(), down: z.number(), topAway: z.number(), rightAway: z.number(), turn: z.number() }
+const match = z.strictObject({ ...movement, good: z.strictObject(movement), nearness: z.number(), matched: z.boolean() })
+
+const calibrationRun = z
+  .strictObject({
+    kind: z.literal('calibration'),
+    way: startCalibration.shape.way,
+    plate: z.string(),
+    phase: z.enum(['looking', 'waiting', 'solving', 'done', 'failed']),
+    target: z.int().describe('Number of the target that is due.'),
+    targets: z.int(),
+    name: z.string().describe('Of the target.'),
+    taken: z.int(),
+    skipped: z.int(),
+    trouble: trouble.nullable().describe('What stands in the way of this image.'),
+    advice: trouble.nullable().describe('What is worth knowing about it.'),
+    match: match.nullable(),
+    still: z.boolean(),
+    coverage: z.strictObject({ left: coverage, right: coverage }),
+    cold: z.boolean(),
+    problem: problem.nullable(),
+    calibration: z.uuid().nullable().describe('The one that came out.'),
+  })
+  .meta({ id: 'CalibrationRun' })
+export type CalibrationRun = z.output<typeof calibrationRun>
+
+const verificationRun = z
+  .strictObject({
+    kind: z.literal('verification'),
+    bar: z.string(),
+    phase: z.enum(['ready', 'measuring', 'waiting', 'done', 'failed']),
+    positions: z.int(),
+    name: z.string().describe('How the bar is to be held next.'),
+    readings: z.array(barReading),
+    problem: problem.nullable(),
+    verification: z.uuid().nullable(),
+  })
+  .meta({ id: 'VerificationRun' })
+export type VerificationRun = z.output<typeof verificationRun>
+
+const mappedMarker = z.strictObject({
+  id: z.string(),
+  at: triple.describe('mm, in the axes of the map.'),
+  diameter: z.number(),
+  u: z.number().nullable().describe('Expanded uncertainty (k = 2), worst direction, mm; null until it was solved.'),
+  angle: z.number().describe('Widest angle between the views of it, degrees.'),
+  sightings: z.int(),
+  now: z.boolean(),
+  state: z
+    .enum(['new', 'frames', 'directions', 'enough', 'gone'])
+    .describe('new: not solved yet; frames, directions: what it lacks; enough: it reaches the target.'),
+  moved: z.number().nullable().describe('How far it moved, mm.'),
+})
+/** How well one marker is known while mapping. */
+export type MappedMarker = z.output<typeof mappedMarker>
+
+export const mappingRun = z
+  .strictObject({
+    kind: z.literal('mapping'),
+    job: z.uuid(),
+    setup: z.uuid(),
+    phase: z.enum(['recording', 'held', 'waiting', 'solving', 'done', 'failed']),
+    sequence: z.int(),
+    frames: z.int(),
+    lost: z.int(),
+    tracking: z.enum(['first', 'tracked', 'regained', 'lost', 'few', 'none']),
+    why: z.string().describe('Why a frame could not be placed.'),
+    inView: z.int(),
+    fits: z.int(),
+    target: z.number(),
+    enough: z.int(),
+    markers: z.array(mappedMarker),
+    moved: z.array(z.strictObject({ id: z.string(), distance: z.number(), uncertainty: z.number(), together: z.array(z.string()) })),
+    missing: z.array(z.string()),
+    absent: z.array(z.string()).describe('Planned, and not found yet.'),
+    added: z.array(z.string()).describe('Neither planned nor in the map before.'),
+    scanner: z.strictObject({ at: triple, looks: triple }).nullable().describe('Where the scanner stands and looks, in the axes of the map, mm.'),
+    distance: z.number().nullable().describe('From the scanner to the middle of what it sees, mm.'),
+    range: z.strictObject({ near: z.number(), ideal: z.number(), far: z.number() }),
+    standIn: z.boolean(),
+    turntable: z.boolean().describe('A turntable turns what is marked; else a hand leads the scanner.'),
+    path: z.number().nullable().describe('The virtual hand follows its path: 0 to 1.'),
+    problem: problem.nullable(),
+    step: z.uuid().nullable().describe('The step that makes the map.'),
+  })
+  .meta({ id: 'MappingRun' })
+export type MappingRun = z.output<typeof mappingRun>
+
+export const runState = z.discriminatedUnion('kind', [calibrationRun, verificationRun, mappingRun]).meta({ id: 'Run' })
+export type RunState = z.output<typeof runState>
+
+/** What does not compile when a shape here and the core's own go apart. */
+type Same<A extends B, B> = A
+export type CheckedRuns = [Same<z.output<typeof trouble>, PlateTrouble>, Same<z.output<typeof match>, Match>]
