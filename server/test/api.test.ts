@@ -1,9 +1,15 @@
 import { afterAll, beforeAll, describe, expect, test } from '@jest/globals'
+import { transformSync } from 'esbuild'
+import { spawn } from 'node:child_process'
+import { mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs'
+import { tmpdir } from 'node:os'
+import { join } from 'node:path'
+import { fileURLToPath } from 'node:url'
 import { Validator } from '@seriousme/openapi-schema-validator'
 import { API, BASE } from '@oak-gauge/contract'
 import { openApi, type OpenApi } from '../src/api/openapi.ts'
 import { pageOf } from '../src/api/serve.ts'
-import { startAll, type All } from './help.ts'
+import { cap, cubePly, startAll, type All } from './help.ts'
 
 let all: All
 beforeAll(async () => {
@@ -91,4 +97,56 @@ describe('lists come in pages', () => {
     await all.call('DELETE', `/jobs/${gone}`)
     expect(await all.call('GET', `/jobs?after=${gone}`)).toMatchObject({ status: 409, body: { code: 'page-gone', remedy: 'Begin again at the first page.' } })
   })
+})
+
+describe('the worked example of docs/api.md', () => {
+  const doc = readFileSync(fileURLToPath(new URL('../../docs/api.md', import.meta.url)), 'utf8')
+  const block = (language: string) => new RegExp('```' + language + '\\n([^]*?)```').exec(doc)?.[1] ?? ''
+  const folder = mkdtempSync(join(tmpdir(), 'oak-api-'))
+  afterAll(() => rmSync(folder, { recursive: true, force: true }))
+  const recipe = {
+    ...{ oakGauge: 'recipe', version: 1, title: 'Ball', deliver: [] },
+    inputs: { passes1: { about: 'recorded passes', many: true }, nominal: { about: 'nominal' } },
+    steps: [
+      { operation: 'thin', inputs: { passes: ['passes1'] }, params: { size: 0.4 } },
+      { operation: 'merge', inputs: { passes: ['passes1'] }, params: { cell: 1 } },
+      { operation: 'deviation', inputs: { measured: ['mesh'], nominal: ['nominal'] }, params: { maxDistance: 40 } },
+    ],
+  }
+  beforeAll(() => {
+    writeFileSync(join(folder, 'pass1.xyz'), cap(0, true))
+    writeFileSync(join(folder, 'pass2.xyz'), cap(1, false))
+    writeFileSync(join(folder, 'nominal.ply'), cubePly(30))
+    writeFileSync(join(folder, 'recipe.json'), JSON.stringify(recipe))
+    writeFileSync(join(folder, 'example.sh'), block('sh'))
+    writeFileSync(join(folder, 'example.mjs'), transformSync(block('ts'), { loader: 'ts', format: 'esm' }).code)
+  })
+  test.each([
+    ['curl', 'bash', ['-eu', 'example.sh']],
+    ['TypeScript', process.execPath, ['example.mjs']],
+  ] as const)(
+    'with %s',
+    async (_with, program, args) => {
+      const child = spawn(program, args, {
+        cwd: folder,
+        env: { ...process.env, NODE_OPTIONS: '', OAK: `${all.url}${BASE}` },
+        stdio: ['ignore', 'ignore', 'pipe'],
+      })
+      let said = ''
+      child.stderr.on('data', (b: Buffer) => (said += b.toString()))
+      const code = await new Promise((resolve) => child.on('exit', resolve))
+      expect([code, said]).toEqual([0, ''])
+      // a ball of 15 mm around a corner of a cube of 30 mm: its vertices are 15 mm from the corner, so no deviation is larger
+      const values = readFileSync(join(folder, 'deviation.csv'), 'utf8')
+        .trim()
+        .split('\n')
+        .slice(1)
+        .map((line) => Number(line.split(',').at(-1)))
+      rmSync(join(folder, 'deviation.csv'))
+      expect(values.length).toBeGreaterThan(1000)
+      expect(Math.max(...values.map(Math.abs))).toBeLessThan(15.2)
+      expect(Math.max(...values)).toBeGreaterThan(14.5)
+    },
+    120_000,
+  )
 })

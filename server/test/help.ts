@@ -141,6 +141,21 @@ export function cubePly(side: number): string {
   return `ply\nformat ascii 1.0\nelement vertex 8\nproperty float x\nproperty float y\nproperty float z\nelement face 6\nproperty list uchar int vertex_indices\nend_header\n${corners.join('\n')}\n${quads.map((q) => `4 ${q.join(' ')}`).join('\n')}\n`
 }
 
+/** A ball of 15 mm radius seen from one side of a plane, as point text with normals. */
+export function cap(seed: number, upper: boolean): string {
+  const lines: string[] = []
+  const n = 9000
+  for (let i = 0; i < n; i++) {
+    const z = 1 - (2 * i + 1) / n
+    const a = i * Math.PI * (3 - Math.sqrt(5)) + seed
+    const s = Math.sqrt(1 - z * z)
+    const d = [s * Math.cos(a), s * Math.sin(a), z]
+    if (upper ? z < -0.4 : z > 0.4) continue
+    lines.push([...d.map((v) => (15 * v).toFixed(5)), ...d.map((v) => v.toFixed(6))].join(' '))
+  }
+  return lines.join('\n')
+}
+
 /** A grid of points on a table at z = 0 and on a block of 20 mm above it, as point text. */
 export function tableAndBlock(): string {
   const lines: string[] = []

@@ -7,7 +7,7 @@ import { fileURLToPath } from 'node:url'
 import { quantity, unpack, type JobState, type ServerEvent, type Step } from '@oak-gauge/contract'
 import { bytesSource } from '@oak-gauge/core/formats/source.ts'
 import { readAny } from '@oak-gauge/core/formats/index.ts'
-import { cubePly, startAll, tableAndBlock, type All } from './help.ts'
+import { cap, cubePly, startAll, tableAndBlock, until, type All } from './help.ts'
 
 let all: All
 beforeAll(async () => {
@@ -15,20 +15,6 @@ beforeAll(async () => {
 }, 120_000)
 afterAll(() => all.stop())
 
-/** A ball of 15 mm radius seen from one side of a plane, as point text with normals. */
-function cap(seed: number, upper: boolean): string {
-  const lines: string[] = []
-  const n = 9000
-  for (let i = 0; i < n; i++) {
-    const z = 1 - (2 * i + 1) / n
-    const a = i * Math.PI * (3 - Math.sqrt(5)) + seed
-    const s = Math.sqrt(1 - z * z)
-    const d = [s * Math.cos(a), s * Math.sin(a), z]
-    if (upper ? z < -0.4 : z > 0.4) continue
-    lines.push([...d.map((v) => (15 * v).toFixed(5)), ...d.map((v) => v.toFixed(6))].join(' '))
-  }
-  return lines.join('\n')
-}
 const slotOf = (s: JobState, role: string) => s.tray.find((i) => i.role === role)?.slot ?? ''
 
 describe('setups', () => {
@@ -117,6 +103,21 @@ describe('the bench', () => {
     ])
     expect(new Set(lists)).toEqual(new Set([200]))
     expect((await titles()).filter((t) => t.startsWith('Gone'))).toEqual([])
+  })
+  test('a job that goes just when its card is written down is left out', async () => {
+    const { id } = (await all.newJob('Going')).job
+    const deleting = await all.db.pool.connect()
+    try {
+      await deleting.query('begin')
+      await deleting.query('delete from job where id = $1', [id])
+      const list = all.call('GET', '/jobs')
+      const waits = async () => (await all.db.pool.query("select 1 from pg_stat_activity where wait_event_type = 'Lock' and query like '%job_card%'")).rowCount
+      await until(waits, (n) => n === 1, 20)
+      await deleting.query('commit')
+      expect((await list).status).toBe(200)
+    } finally {
+      deleting.release()
+    }
   })
   test('a job with a running step is not deleted; a finished one takes its numbers along', async () => {
     const job = (await all.newJob()).job.id
@@ -287,5 +288,18 @@ describe('the whole path', () => {
     const field = (await all.state(job)).tray.find((i) => i.role === 'deviation')?.id
     const csv = await (await fetch(`${all.url}/api/v1/items/${field}/file`)).text()
     expect(readFileSync(join(folder, 'out/field.csv'), 'utf8')).toBe(csv)
+
+    // and on the server, on a part of its own: nothing is named, everything is found by its kind
+    const second = await all.newJob('Ball, the second')
+    const other = ((await all.call('POST', `/jobs/${second.job.id}/setups`, { name: 'Under' })).body as JobState).setups[1].id
+    for (const [name, text, query] of files) await all.bring(second.job.id, name, text, query && `&setup=${other}`)
+    await all.bring(second.job.id, 'nominal.ply', cubePly(30), '&role=nominal')
+    const asked = await all.call('POST', `/jobs/${second.job.id}/recipe`, { recipe })
+    expect([asked.status, (asked.body as Step[]).length]).toEqual([202, ledger.length])
+    const last = await all.finished(second.job.id, (asked.body as Step[]).at(-1)?.id ?? '')
+    expect([last.state, last.problem]).toEqual(['done', null])
+    const repeated = (await all.state(second.job.id)).steps.filter((x) => x.operation !== 'import')
+    repeated.forEach((x, i) => expect([x.operation, x.evidence]).toEqual([ledger[i].operation, ledger[i].evidence]))
+    expect((await all.state(second.job.id)).tray.map((i) => i.role)).toEqual((await all.state(job)).tray.map((i) => i.role))
   }, 240_000)
 })

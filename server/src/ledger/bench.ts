@@ -60,7 +60,7 @@ async function stored(jobs: [string, string][]): Promise<Map<string, JobSummary>
 
 async function store(id: string, print: string, card: JobSummary): Promise<void> {
   await JobRow.sequelize?.query(
-    `insert into job_card (job_id, print, card) select id, $2, $3 from job where id = $1
+    `insert into job_card (job_id, print, card) select id, $2, $3 from job where id = $1 for key share
      on conflict (job_id) do update set print = excluded.print, card = excluded.card`,
     { bind: [id, print, JSON.stringify(card)] },
   )

@@ -80,18 +80,19 @@ function planned(step: Recipe['steps'][number], i: number, named: Map<string, st
   return { op, params, taken, outputs }
 }
 
-/** What an input of a recipe is by its kind: the passes of the first, second, ... setup that has any, in order of the recipe; the nominal; the mesh; a list of markers. */
+/** What an input of a recipe is by its kind: of passes those of the first, second, ... setup that has any, as recipes are written; the nominal, the mesh, a list of markers, one after the other. */
 function found({ tray, slots }: Ledger, name: string, recipe: Recipe): string[] {
   const of = (role: string) => [...tray.keys()].filter((slot) => slots.get(slot)?.role === role)
-  if (recipe.inputs[name].setup) {
-    const setups = [...new Set(of('pass').map((slot) => slots.get(slot)?.setupId ?? ''))]
-    const place = Object.keys(recipe.inputs)
-      .filter((n) => recipe.inputs[n].setup)
-      .indexOf(name)
-    return of('pass').filter((slot) => (slots.get(slot)?.setupId ?? '') === setups[place])
+  const place = (alike: (n: string) => boolean) => Object.keys(recipe.inputs).filter(alike).indexOf(name)
+  if (recipe.inputs[name].many) {
+    const setupOf = (slot: string) => slots.get(slot)?.setupId ?? ''
+    const setup = [...new Set(of('pass').map(setupOf))][place((n) => recipe.inputs[n].many)]
+    return of('pass').filter((slot) => setupOf(slot) === setup)
   }
-  const role = recipe.inputs[name].many ? 'pass' : (['nominal', 'mesh', 'map'] as const).find((r) => name.startsWith(r))
-  const all = of(role === 'map' ? 'marker-map' : (role ?? ''))
-  const alike = Object.keys(recipe.inputs).filter((n) => !recipe.inputs[n].many && role && n.startsWith(role))
-  return recipe.inputs[name].many ? all : all.slice(alike.indexOf(name), alike.indexOf(name) + 1)
+  const kind = Object.keys(KINDS).find((k) => name.startsWith(k))
+  if (kind === undefined) return []
+  const at = place((n) => !recipe.inputs[n].many && n.startsWith(kind))
+  return of(KINDS[kind]).slice(at, at + 1)
 }
+/** Roles by how recipes name single inputs. */
+const KINDS: Record<string, string> = { nominal: 'nominal', mesh: 'mesh', map: 'marker-map' }
