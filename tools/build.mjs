@@ -16,6 +16,7 @@ const entries = {
   worker: 'server/src/worker/main.ts',
   runner: 'server/src/worker/runner.ts',
   seed: 'server/src/seed.ts',
+  backup: 'server/src/backup/main.ts',
   standin: 'scanners/src/main.ts',
 }
 const present = Object.fromEntries(Object.entries(entries).filter(([, f]) => existsSync(root + f)))

@@ -25,6 +25,8 @@ const HELP = `oak: operations and recipes on files, without server or database
   oak run RECIPE.json --in NAME=FILE [--in NAME=FILE …] --out FOLDER
   oak run OPERATION --in PORT=FILE … --set SETTING=VALUE … --out FOLDER
   oak link-check ws://HOST:PORT     whether a bridge keeps the scanner link (docs/scanner-link.md)
+  oak backup FILE                   all jobs, files and scanners of this checkout (or of DATABASE_URL), while it runs
+  oak restore FILE [--replace]      puts a backup in the place of what there is
 
   --unit mm|cm|m|in|ft|um           unit of files that do not say theirs
   --format stl|ply|obj|3mf|xyz      of what an operation makes (default: ply; stl for meshes)

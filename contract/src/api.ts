@@ -4,6 +4,7 @@ import { fileQuery, headRequest, jobFields, jobPatch, recipeRequest, rerunReques
 import { cadSurface, jobState, jobSummary, operationInfo, step } from './ledger.ts'
 import { mappingRun, runState } from './runs.ts'
 import * as s from './scanners.ts'
+import { link as scannerLink } from './scanners.ts'
 
 /**
  * Every request that Oak Gauge answers, in one table: the server takes methods, paths and shapes from it, the browser part its requests, and the description
@@ -47,16 +48,31 @@ const after = z.object({
   after: z.coerce.number().default(-1).describe('Sequence of what is known: answered as soon as there is something newer, or after 5 s.'),
 })
 
+const health = z
+  .strictObject({
+    ok: z.boolean(),
+    database: z.strictObject({ milliseconds: z.number() }).describe('How long it took to answer.'),
+    queue: z.strictObject({ waiting: z.int(), running: z.int() }).describe('Steps of all jobs.'),
+    processes: z.strictObject({ web: z.int(), sessions: z.int(), worker: z.int() }).describe('That work on this database.'),
+    scanners: z
+      .array(z.strictObject({ name: z.string(), link: scannerLink }))
+      .nullable()
+      .describe('Those that are switched on; null while the process that keeps them does not answer.'),
+    space: z
+      .strictObject({ free: z.number(), total: z.number() })
+      .nullable()
+      .describe('Bytes of the disk that the database lies on; null where that cannot be told.'),
+    stalls: z.strictObject({ longest: z.number(), mean: z.number() }).describe('How long the event loop was held up at once in the last minute, ms.'),
+  })
+  .meta({ id: 'Health' })
+export type Health = z.output<typeof health>
+
 export const API = {
   health: endpoint({
     title: 'Whether the program works',
     method: 'get',
     path: '/health',
-    answer: z.strictObject({
-      ok: z.boolean(),
-      database: z.string(),
-      stalls: z.strictObject({ longest: z.string(), mean: z.string(), over: z.string() }),
-    }),
+    answer: health,
   }),
   operations: endpoint({
     title: 'Operations',
@@ -243,7 +259,8 @@ export const API = {
       'Calibration: hand, skip, solve, on, cancel. Verification: take, take-all, cancel. Mapping: hold, on, end, cancel, path, hand, nudge. hand and nudge carry how far.',
     method: 'post',
     path: '/scanners/:id/run/:what',
-    body: z.union([s.handRequest, s.nudgeRequest, nothing]),
+    // which shape it is to have, what is acted on says: a move of the hand read as a nudge would lose what it says
+    body: z.looseObject({}),
     status: 202,
     answer: runState,
   }),

@@ -58,7 +58,7 @@ export const startMapping = z.object({
 export type StartMapping = z.input<typeof startMapping>
 export const nudgeRequest = z.object({ marker: z.string().min(1).max(40), distance: z.number().positive('A nudge is a length above 0 mm.').max(50) })
 
-const link = z.enum(['off', 'connecting', 'connected', 'lost'])
+export const link = z.enum(['off', 'connecting', 'connected', 'lost'])
 export type LinkStatus = z.output<typeof link>
 const goOrNot = z.enum(['go', 'no-go'])
 const verdict = z.enum(['pass', 'fail', 'not decidable'])

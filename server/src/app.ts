@@ -8,7 +8,9 @@ import { BASE } from '@oak-gauge/contract'
 import type { Database } from './db/connect.ts'
 import type { Exports } from './helper/exports.ts'
 import type { Queue } from './queue.ts'
+import { watchHealth } from './health.ts'
 import { log } from './log.ts'
+import { keepMetrics } from './metrics.ts'
 import { sameHostOnly } from './samehost.ts'
 import { answerErrors } from './errors.ts'
 import { aboutRoutes } from './routes/about.ts'
@@ -52,6 +54,10 @@ export function buildApp(db: Database, queue: Queue, sessions: SessionDoor, expo
     }),
   )
   app.use(sameHostOnly)
+  const health = watchHealth(db, sessions)
+  const metrics = keepMetrics(health)
+  app.use(metrics.count)
+  app.get('/metrics', metrics.answer)
   app.use(compression({ filter: (req, res) => !/^\/api\/v1\/(items|events|scanners\/[^/]+\/live)/.test(req.originalUrl) && compression.filter(req, res) }))
   app.use(BASE, fileRoutes(db, queue, sessions, exports))
   app.use(BASE, sessions.routes)
@@ -61,7 +67,7 @@ export function buildApp(db: Database, queue: Queue, sessions: SessionDoor, expo
   app.use(BASE, jobRoutes(queue))
   app.use(BASE, placementRoutes(db))
   app.use(BASE, eventRoutes(queue.bus))
-  app.use(BASE, aboutRoutes(db))
+  app.use(BASE, aboutRoutes(health))
   app.use('/api', (req) => {
     throw new OakError('not-found', `There is nothing at ${req.method} ${req.originalUrl}.`, { remedy: `What there is, is described at ${BASE}/docs.` })
   })

@@ -21,6 +21,7 @@ const STATUS: Record<string, number> = {
   'too-large': 413,
   internal: 500,
   'out-of-memory': 507,
+  'disk-full': 507,
   lost: 500,
 }
 

@@ -5,7 +5,7 @@ import { log } from './log.ts'
 
 const CHANNEL = 'oak'
 
-type Message = { to: 'browser'; event: ServerEvent } | { to: 'worker'; wake: true } | { to: 'worker'; cancel: string }
+type Message = { to: 'browser'; event: ServerEvent } | { to: 'worker'; wake: true } | { to: 'worker'; cancel: string } | { to: 'all'; restored: true }
 
 /** Word between the server, its workers on this or other machines, and through the server the browsers: PostgreSQL's own notifications. */
 export interface Bus {
@@ -15,17 +15,19 @@ export interface Bus {
   on(what: 'event', heard: (e: ServerEvent) => void): () => void
   on(what: 'wake', heard: () => void): () => void
   on(what: 'cancel', heard: (step: string) => void): () => void
+  /** the database holds other things than a moment ago: whoever remembers anything of it begins anew */
+  on(what: 'restored', heard: () => void): () => void
   close(): Promise<void>
 }
 
-/** Listens on a connection of its own; when the database goes away, it tries again every second. */
-export async function openBus(url: string, pool: pg.Pool): Promise<Bus> {
+/** Listens on a connection of its own, by whose name others see which processes there are; when the database goes away, it tries again every second. */
+export async function openBus(url: string, pool: pg.Pool, kind = 'other'): Promise<Bus> {
   const heard = new EventEmitter()
   heard.setMaxListeners(0)
   let listener: pg.Client | undefined
   let closed = false
   const listen = async (): Promise<void> => {
-    const client = new pg.Client({ connectionString: url })
+    const client = new pg.Client({ connectionString: url, application_name: `oak ${kind}` })
     client.on('error', () => {
       if (closed || listener !== client) return
       listener = undefined
@@ -38,6 +40,7 @@ export async function openBus(url: string, pool: pg.Pool): Promise<Bus> {
     client.on('notification', (n) => {
       const m = JSON.parse(n.payload ?? '{}') as Message
       if (m.to === 'browser') heard.emit('event', m.event)
+      else if (m.to === 'all') heard.emit('restored')
       else if ('wake' in m) heard.emit('wake')
       else heard.emit('cancel', m.cancel)
     })

@@ -19,7 +19,8 @@ tellUnheard()
 const { end, onEnd } = endsCleanly()
 
 const db = await connect(url)
-const queue = await openQueue(db, 4)
+const queue = await openQueue(db, 'web', 4)
+queue.bus.on('restored', () => end(0))
 const exports = keepExports(helperThread(url))
 const app = buildApp(db, queue, sessionsAt(socket), exports, `${root}web/dist`)
 const server = app.listen(Number(port), host, (error) => {

@@ -15,6 +15,13 @@ function isDatabaseAway(e: unknown): boolean {
   return isDatabaseAway(parent) || isDatabaseAway(cause)
 }
 
+/** Whether an error says that a disk is full: the database's own (SQLSTATE 53100), or that of this program. */
+function isDiskFull(e: unknown): boolean {
+  if (!(e instanceof Error)) return false
+  const { code = '', parent, cause } = e as Error & { code?: string; parent?: unknown }
+  return code === '53100' || code === 'ENOSPC' || isDiskFull(parent) || isDiskFull(cause)
+}
+
 /** Any error as the four words that people read. What is not ours to explain is said as such; its details are in the log. */
 export function toProblem(e: unknown): Problem {
   if (e instanceof OakError) return { code: e.code, detail: e.message, where: e.where, remedy: e.remedy }
@@ -27,6 +34,13 @@ export function toProblem(e: unknown): Problem {
       remedy: 'Correct it and send it again.',
     }
   }
+  if (isDiskFull(e))
+    return {
+      code: 'disk-full',
+      detail: 'The disk that the database lies on is full.',
+      where: '',
+      remedy: 'Make room: delete jobs that are done with (back them up first), or move other things away. Steps wait until there is room.',
+    }
   if (isDatabaseAway(e))
     return {
       code: 'database-away',

@@ -17,8 +17,8 @@ const OPENING = 4182
  * Opens both. One program at a time sets up the tables of the queue: two at once lock each other out (both have written to its list of queues and want it
  * for themselves), and one of them would fail.
  */
-export async function openQueue(db: Database, max = 2): Promise<Queue> {
-  const bus = await openBus(db.url, db.pool)
+export async function openQueue(db: Database, kind: 'web' | 'sessions' | 'worker' | 'other' = 'other', max = 2): Promise<Queue> {
+  const bus = await openBus(db.url, db.pool, kind)
   const boss = new PgBoss({ connectionString: db.url, max })
   boss.on('error', (e) => log.error({ err: e }, 'queue'))
   const turn = await db.pool.connect()

@@ -6,7 +6,7 @@ import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 import { fileURLToPath } from 'node:url'
 import { Validator } from '@seriousme/openapi-schema-validator'
-import { API, BASE } from '@oak-gauge/contract'
+import { API, BASE, type Health } from '@oak-gauge/contract'
 import { openApi, type OpenApi } from '../src/api/openapi.ts'
 import { pageOf } from '../src/api/serve.ts'
 import { cap, cubePly, startAll, type All } from './help.ts'
@@ -149,4 +149,32 @@ describe('the worked example of docs/api.md', () => {
     },
     120_000,
   )
+})
+
+describe('how the program is', () => {
+  test('is told with queue, processes, links, space and stalls; the same as figures for a monitor', async () => {
+    await all.keeper.refresh()
+    const health = (await all.call('GET', '/health')).body as Health
+    expect(health).toMatchObject({ ok: true, queue: { waiting: 0, running: 0 }, processes: { web: 1, worker: 1 }, scanners: [] })
+    expect(health.space?.free).toBeGreaterThan(1e6)
+    expect(health.space?.total).toBeGreaterThan(health.space?.free ?? Infinity)
+    const r = await fetch(`${all.url}/metrics`)
+    expect(r.headers.get('content-type')).toContain('text/plain')
+    const value = async (line: string) => Number(new RegExp(`^${line} (\\S+)$`, 'm').exec(await (await fetch(`${all.url}/metrics`)).text())?.[1])
+    expect(await value('oak_processes\\{kind="worker"\\}')).toBe(1)
+    expect(await value('oak_disk_bytes\\{what="total"\\}')).toBe(health.space?.total)
+    // by endpoint, not by address: ids would make a series each
+    const { id } = (await all.newJob('Counted')).job
+    const count = 'oak_request_seconds_count\\{method="GET",path="/jobs/:id",status="200"\\}'
+    const before = (await value(count)) || 0
+    await all.call('GET', `/jobs/${id}`)
+    expect(await value(count)).toBe(before + 1)
+    expect(await (await fetch(`${all.url}/metrics`)).text()).not.toContain(id)
+  })
+  test('a step that waits is counted', async () => {
+    const job = (await all.newJob('Waits')).job.id
+    await all.db.pool.query("insert into step (job_id, operation, version, params, inputs, state) values ($1, 'thin', 1, '{}', '{}', 'queued')", [job])
+    expect(((await all.call('GET', '/health')).body as Health).queue.waiting).toBe(1)
+    await all.db.pool.query('delete from step where job_id = $1', [job])
+  })
 })

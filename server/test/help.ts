@@ -32,7 +32,7 @@ export async function startAll({ apart = false } = {}) {
   process.on('exit', last)
   const db: Database = await connect(cluster.url)
   const pool = threadPool(2, `${root}.build/thread.js`)
-  const queue = await openQueue(db)
+  const queue = await openQueue(db, 'web')
   const keeper = keepScanners(queue.bus, pool)
   const exports = keepExports(helperThread(cluster.url))
   const folder = mkdtempSync(join(tmpdir(), 'oak-test-'))

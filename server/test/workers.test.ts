@@ -4,7 +4,7 @@ import { spawn } from 'node:child_process'
 import pg from 'pg'
 import { fileURLToPath } from 'node:url'
 import { sweepBlobs } from '../src/blobs.ts'
-import { cubePly, startAll, tableAndBlock, type All } from './help.ts'
+import { cubePly, startAll, tableAndBlock, until, type All } from './help.ts'
 
 let all: All
 beforeAll(async () => {
@@ -190,4 +190,34 @@ describe('waiting steps', () => {
     expect((await fetch(`${all.url}/api/v1/items/${pass.id}/display`)).status).toBe(200)
     expect((await all.step(kept, thin(pass.slot, 5))).state).toBe('done')
   })
+})
+
+describe('the disk is full', () => {
+  const fill = async () => {
+    await all.db.pool.query(
+      "create function no_room() returns trigger language plpgsql as $$ begin raise exception 'could not extend file' using errcode = '53100'; end $$",
+    )
+    await all.db.pool.query('create trigger no_room before insert on blob_chunk execute function no_room()')
+  }
+  const empty = () => all.db.pool.query('drop function if exists no_room cascade')
+  test('a step waits and says why, and goes on when there is room; a file is refused in words, and nothing of it is kept', async () => {
+    const job = (await all.newJob('No room')).job.id
+    await all.bring(job, 'pass.xyz', tableAndBlock())
+    const [pass] = (await all.state(job)).tray
+    await fill()
+    try {
+      const asked = await all.call('POST', `/jobs/${job}/steps`, thin(pass.slot, 3.7))
+      const step = async () => (await all.state(job)).steps.find((s) => s.id === asked.body.id)
+      expect((await until(step, (s) => s?.phase !== '', 30))?.state).toMatch(/queued|running/)
+      expect((await until(step, (s) => s?.state === 'queued' && s.phase !== '', 30))?.phase).toBe('waits for room: the disk of the database is full')
+      const r = await fetch(`${all.url}/api/v1/jobs/${job}/files?name=more.xyz`, { method: 'PUT', body: tableAndBlock() })
+      expect([r.status, await r.json()]).toMatchObject([507, { code: 'disk-full', remedy: expect.stringMatching(/Make room/) as unknown }])
+      expect((await all.state(job)).steps).toHaveLength(2)
+      expect((await all.call('GET', '/jobs')).status).toBe(200)
+      await empty()
+      expect(await all.finished(job, asked.body.id)).toMatchObject({ state: 'done', problem: null, phase: '' })
+    } finally {
+      await empty()
+    }
+  }, 90_000)
 })

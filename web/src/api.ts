@@ -6,6 +6,7 @@ import type {
   Api,
   ArtefactSummary,
   Endpoint,
+  HandRequest,
   JobFields,
   JobState,
   JobSummary,
@@ -16,6 +17,7 @@ import type {
   ScannerSummary,
   StartCalibration,
   StartMapping,
+  nudgeRequest,
   Step,
   StepRequest,
 } from '@oak-gauge/contract'
@@ -122,7 +124,7 @@ export const api = createApi({
       query: ({ job, body }) => to(API.startMapping, { id: job }, body),
       invalidatesTags: (_r, _e, { body }) => [{ type: 'Scanner', id: body.scanner }, 'Scanners'],
     }),
-    actOnRun: b.mutation<RunState, { id: string; what: string; body?: z.input<Api['actOnRun']['body']> }>({
+    actOnRun: b.mutation<RunState, { id: string; what: string; body?: HandRequest | z.input<typeof nudgeRequest> }>({
       query: ({ id, what, body }) => to(API.actOnRun, { id, what }, body ?? {}),
       invalidatesTags: (_r, _e, { id, what }) => (what === 'hand' || what === 'path' ? [] : [{ type: 'Scanner', id }]),
     }),

@@ -40,13 +40,13 @@ export async function changing<T>(queue: Queue, jobId: string, change: (c: Chang
   return done
 }
 
-/** The message that a job has work: part of the transaction that made the work. */
-export async function tellWorkers(boss: PgBoss, job: string, transaction: Transaction): Promise<void> {
+/** The message that a job has work: part of the transaction that made the work. startAfter: s */
+export async function tellWorkers(boss: PgBoss, job: string, transaction: Transaction, startAfter = 0): Promise<void> {
   // Sequelize takes no undefined value
   const executeSql = async (text: string, values: unknown[]) => ({
     rows: (await JobRow.sequelize?.query(text, { bind: values.map((v) => v ?? null), type: QueryTypes.SELECT, transaction })) ?? [],
   })
-  await boss.send(QUEUE, { job }, { retryLimit: 3, expireInHours: 6, db: { executeSql } })
+  await boss.send(QUEUE, { job }, { retryLimit: 3, expireInHours: 6, startAfter, db: { executeSql } })
 }
 
 /** Throws 'moved-on' when the job is not any more where whoever asks saw it, and says what happened. Files that came in meanwhile do not matter: they only add. */

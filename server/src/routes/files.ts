@@ -13,11 +13,13 @@ import type { Queue } from '../queue.ts'
 import { enqueueFile } from '../ledger/enqueue.ts'
 import { jobOr404, loadLedger, toStep } from '../ledger/state.ts'
 import type { SessionDoor } from '../sessions/door.ts'
+import { mustFit, watchSpace } from '../space.ts'
 
 const LARGEST_FILE = 2 * 1024 ** 3 + 64 * 1024 ** 2
 
 export function fileRoutes(db: Database, queue: Queue, sessions: SessionDoor, exports: Exports): Router {
   const r = Router()
+  const space = watchSpace(db)
 
   // streamed into the database; the step that reads it is queued behind it
   serve(r, API.bringFile, async ({ params, query, req }) => {
@@ -29,6 +31,7 @@ export function fileRoutes(db: Database, queue: Queue, sessions: SessionDoor, ex
         where: name,
         remedy: 'Thin the scan before exporting it, or export it in parts.',
       })
+    mustFit(await space(), length, name)
     // a pass keeps how its scanner stood when it came in
     const recordedWith = job.scanner && (query.role === undefined || query.role === 'pass') ? await sessions.standing(job.scanner) : null
     const stored = await storeFile(db.streams, name, limited(req, name))

@@ -123,7 +123,9 @@ export class CalibrationRun extends Session<RunView, Progress> {
       cover(view.coverage.left, Float64Array.from(o.left.pixels), width, height)
       cover(view.coverage.right, Float64Array.from(o.right.pixels), width, height)
     }
-    Object.assign(view, progress, { taken: row.observations.length })
+    // a pose is stored before it is told that the next target is due: whoever was killed in between must not have it taken twice
+    const taken = row.observations.length
+    Object.assign(view, progress, { taken, target: taken + (progress.skipped ?? 0) })
     view.name = run.targets[view.target]?.name ?? 'enough'
     if (row.state === 'done') {
       // it had come to its end, and only its record did not hear of it
@@ -148,7 +150,8 @@ export class CalibrationRun extends Session<RunView, Progress> {
         things: [way === 'turntable' ? { kind: 'table-plate', plate: onBench } : { kind: 'plate', plate: onBench, pose: Array.from(this.bench) }],
       })
     }
-    if (way === 'hand') await link.order({ type: 'mode', mode: 'images' })
+    if (way === 'hand' && this.view.target >= this.targets.length) void this.solve()
+    else if (way === 'hand') await link.order({ type: 'mode', mode: 'images' })
     else void this.byItself()
   }
 

@@ -2,8 +2,9 @@ import express, { Router, type NextFunction, type Request, type RequestHandler, 
 import { request } from 'node:http'
 import { pipeline } from 'node:stream/promises'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
-import { BASE, type Problem, type RecordedWith } from '@oak-gauge/contract'
+import { BASE, type Problem, type RecordedWith, type ScannerSummary } from '@oak-gauge/contract'
 import type { Database } from '../db/connect.ts'
+import { ScannerRow } from '../db/scannermodels.ts'
 import { helperThread } from '../helper/helper.ts'
 import type { Queue } from '../queue.ts'
 import { mappingRoutes } from '../routes/markers.ts'
@@ -17,8 +18,11 @@ export interface SessionDoor {
   routes: RequestHandler
   /** how a scanner stands now, to be written beside what is recorded with it */
   standing(scanner: string): Promise<RecordedWith>
+  /** scanners that are switched on */
+  links(): Promise<Link[]>
   close(): Promise<void>
 }
+type Link = Pick<ScannerSummary, 'name' | 'link'>
 
 /** The scanners are kept by this process. */
 export function sessionsHere(db: Database, queue: Queue, keeper: ScannerKeeper): SessionDoor {
@@ -28,7 +32,11 @@ export function sessionsHere(db: Database, queue: Queue, keeper: ScannerKeeper):
   const ours = (req: Request, res: Response, next: NextFunction) => (req.method === 'PUT' ? next() : json(req, res, next))
   const helper = helperThread(db.url)
   routes.use(ours, scannerRoutes(keeper, helper), mappingRoutes(db, queue, keeper))
-  return { routes, standing: (scanner) => standing(scanner, keeper), close: () => helper.close() }
+  const links = async () => {
+    const rows = await ScannerRow.findAll({ where: { switchedOn: true }, order: [['createdAt', 'ASC']], attributes: ['id', 'name'] })
+    return rows.map(({ id, name }) => ({ name, link: keeper.of(id).status }))
+  }
+  return { routes, standing: (scanner) => standing(scanner, keeper), links, close: () => helper.close() }
 }
 
 const PATHS = /^\/(scanners|calibrations|verifications|artefacts)(\/|$)|^\/jobs\/[^/]+\/mapping$/
@@ -37,6 +45,7 @@ const PATHS = /^\/(scanners|calibrations|verifications|artefacts)(\/|$)|^\/jobs\
 export function sessionsAt(socketPath: string): SessionDoor {
   return {
     close: () => Promise.resolve(),
+    links: () => ask(socketPath, '/links'),
     routes(req, res, next) {
       if (!PATHS.test(req.path)) return next()
       const onward = request({ socketPath, path: `${BASE}${req.url}`, method: req.method, headers: req.headers }, (answer) => {

@@ -44,7 +44,8 @@ async function holdLease(wait: boolean): Promise<void> {
 
 const db = await connect(url)
 await holdLease(true)
-const queue = await openQueue(db)
+const queue = await openQueue(db, 'sessions')
+queue.bus.on('restored', () => end(0))
 // measuring images and solving calibrations must not hold up what arrives
 const pool = threadPool()
 const keeper = keepScanners(queue.bus, pool)
@@ -56,6 +57,9 @@ app.disable('x-powered-by')
 app.use(BASE, door.routes)
 app.get('/standing/:scanner', async (req, res) => {
   res.json(await door.standing(req.params.scanner))
+})
+app.get('/links', async (_req, res) => {
+  res.json(await door.links())
 })
 app.use(answerErrors)
 // left behind by one that was killed; whoever holds the lease may take its place

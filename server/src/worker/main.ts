@@ -22,18 +22,20 @@ const url = process.env['DATABASE_URL']
 if (!url) throw new Error('DATABASE_URL is not set')
 tellUnheard()
 const db = await connect(url)
-const queue = await openQueue(db, 4)
+const queue = await openQueue(db, 'worker', 4)
 const { boss, bus } = queue
 const cache = new ArrayCache(db.pool)
 const runner = runnerThread(url)
 const MAX_ATTEMPTS = 3
 /** ms */
 const LONGEST = 4000
+const ROOM = 5000
 
 let stopping = false
 let looping = Promise.resolve()
 let wake: () => void = () => undefined
 bus.on('wake', () => wake())
+bus.on('restored', () => void stop())
 const cancels = new Map<string, () => void>()
 bus.on('cancel', (step) => cancels.get(step)?.())
 
@@ -125,7 +127,10 @@ async function workOn(job: string): Promise<void> {
 async function runStep(step: StepRow): Promise<void> {
   // a cancel may have come just before
   const attempt = randomUUID()
-  const [begun] = await StepRow.update({ state: 'running', attempt, startedAt: new Date(), progress: 0 }, { where: { id: step.id, state: 'queued' } })
+  const [begun] = await StepRow.update(
+    { state: 'running', attempt, startedAt: new Date(), progress: 0, phase: '' },
+    { where: { id: step.id, state: 'queued' } },
+  )
   if (!begun) return
   await step.reload()
   // taken away between the two: its number is not ours to use
@@ -162,8 +167,10 @@ async function runStep(step: StepRow): Promise<void> {
     )
     log.info({ step: step.id, operation: step.operation, milliseconds: Math.round(performance.now() - began) }, 'done')
   } catch (e) {
+    const { code } = toProblem(e)
+    if (code === 'disk-full') await waitForRoom(step)
     // this worker ends, the step does not: the next worker takes it
-    if (stopping || e instanceof NotOurs || toProblem(e).code === 'database-away') await putBack(step)
+    else if (stopping || e instanceof NotOurs || code === 'database-away') await putBack(step)
     else await fail(step, e)
   } finally {
     cancels.delete(step.id)
@@ -173,14 +180,26 @@ async function runStep(step: StepRow): Promise<void> {
 }
 
 /** Another worker, or this one once more, may take it: state, count of attempts and message together, or whoever dies in between leaves a step that nobody takes, or counts it twice. */
-async function putBack(step: StepRow, attempts = step.attempts): Promise<void> {
+async function putBack(step: StepRow, attempts = step.attempts, phase = '', startAfter = 0): Promise<void> {
   await db.sequelize.transaction(async (transaction) => {
     const [back] = await StepRow.update(
-      { state: 'queued', progress: 0, attempts },
+      { state: 'queued', progress: 0, attempts, phase },
       { where: { id: step.id, state: 'running', attempt: step.attempt }, transaction },
     )
-    if (back) await tellWorkers(boss, step.jobId, transaction)
+    if (back) await tellWorkers(boss, step.jobId, transaction, startAfter)
   })
+}
+
+/** No fault of the step: it waits, and is tried again every few seconds. Even to write that down there may be no room. */
+async function waitForRoom(step: StepRow): Promise<void> {
+  log.error({ step: step.id }, 'the disk of the database is full; the step waits')
+  while (!stopping)
+    try {
+      return await putBack(step, step.attempts, 'waits for room: the disk of the database is full', ROOM / 1000)
+    } catch (e) {
+      if (toProblem(e).code !== 'disk-full') throw e
+      await new Promise((resolve) => setTimeout(resolve, ROOM))
+    }
 }
 
 async function fail(step: StepRow, e: unknown): Promise<void> {

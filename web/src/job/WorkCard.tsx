@@ -41,7 +41,7 @@ function Running({ step }: { step: Step }) {
         <i style={{ width: `${100 * share}%` }} />
       </div>
       <span className="hint">
-        {step.state === 'queued' ? 'waits its turn' : p?.phase || step.file || 'begins'}
+        {step.state === 'queued' ? step.phase || 'waits its turn' : p?.phase || step.file || 'begins'}
         {p?.remaining != null && p.remaining > 900 ? `, about ${duration(p.remaining)} left` : ''}
         {waiting > 0 ? `, ${waiting} more after it` : ''}
       </span>

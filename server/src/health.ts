@@ -1,0 +1,35 @@
+import type { Health } from '@oak-gauge/contract'
+import type { Database } from './db/connect.ts'
+import type { SessionDoor } from './sessions/door.ts'
+import { watchSpace } from './space.ts'
+import { watchStalls } from './stalls.ts'
+
+/** ms that the process of the scanners has to say how its links are */
+const PATIENCE = 1000
+
+/** How the program is, as far as this process knows: everything is looked at anew. */
+export function watchHealth(db: Database, sessions: SessionDoor): () => Promise<Health> {
+  const stalls = watchStalls()
+  const space = watchSpace(db)
+  return async () => {
+    const began = performance.now()
+    const { rows } = await db.pool.query<{ waiting: string; running: string; web: string; sessions: string; worker: string }>(`
+      select count(*) filter (where state = 'queued') as waiting, count(*) filter (where state = 'running') as running,
+        ${KINDS.map((k) => `(select count(*) from pg_stat_activity where application_name = 'oak ${k}') as ${k}`).join(', ')}
+      from step where state in ('queued', 'running')`)
+    const database = performance.now() - began
+    const [{ waiting, running, ...processes }] = rows
+    const links = sessions.links().catch(() => null)
+    const late = new Promise<null>((resolve) => setTimeout(resolve, PATIENCE, null).unref())
+    return {
+      ok: true,
+      database: { milliseconds: database },
+      queue: { waiting: Number(waiting), running: Number(running) },
+      processes: { web: Number(processes.web), sessions: Number(processes.sessions), worker: Number(processes.worker) },
+      scanners: await Promise.race([links, late]),
+      space: await space(),
+      stalls: stalls(),
+    }
+  }
+}
+const KINDS = ['web', 'sessions', 'worker'] as const
