@@ -1,4 +1,5 @@
-// Which room may know which: the core knows nobody outside of it, its foundations know no method, and nothing goes in circles. Run by `npm run lint`.
+// Which room may know which: the core knows nobody outside of it, its foundations know no method, and nothing goes in circles; in the browser part the
+// view knows no stage. Run by `npm run lint`.
 import { readdirSync, readFileSync, statSync } from 'node:fs'
 import { dirname, join, relative } from 'node:path'
 
@@ -63,17 +64,30 @@ export function wrongLayers(graph) {
   return out
 }
 
+/** Of the browser part: rooms that serve all stages know none of them. */
+export function wrongRooms(graph) {
+  const out = []
+  for (const [file, list] of graph)
+    for (const to of list)
+      if (/^(view|looks)\//.test(file) && /^(stages|scanners|bench)\//.test(to))
+        out.push(`web/src/${file}: ${file.split('/')[0]} serves all and does not know ${to}`)
+  return out
+}
+
 if (process.argv[1] === new URL(import.meta.url).pathname) {
-  const files = new Map()
-  const walk = (d) => {
-    for (const f of readdirSync(d)) {
-      const p = join(d, f)
-      if (statSync(p).isDirectory()) walk(p)
-      else if (p.endsWith('.ts')) files.set(relative(CORE, p), readFileSync(p, 'utf8'))
+  const filesOf = (root) => {
+    const files = new Map()
+    const walk = (d) => {
+      for (const f of readdirSync(d)) {
+        const p = join(d, f)
+        if (statSync(p).isDirectory()) walk(p)
+        else if (/\.tsx?$/.test(p)) files.set(relative(root, p), readFileSync(p, 'utf8'))
+      }
     }
+    walk(root)
+    return files
   }
-  walk(CORE)
-  const wrong = wrongLayers(imports(files))
+  const wrong = [...wrongLayers(imports(filesOf(CORE))), ...wrongRooms(imports(filesOf('web/src')))]
   for (const w of wrong) console.log(w)
   process.exit(wrong.length ? 1 : 0)
 }

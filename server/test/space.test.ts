@@ -15,7 +15,7 @@ test('a file that leaves too little room is refused before it is sent, with both
       code: 'disk-full',
       where: 'a.ply',
       message: expect.stringMatching(/needs 4\.3 GB.*3\.0 GB are free/) as unknown,
-    }) as unknown as Error,
+    }),
   )
 })
 test('the room is that of the disk the database lies on; of one elsewhere, or where nobody may look, nothing is claimed', async () => {

@@ -1,6 +1,7 @@
 import { App as AntApp, ConfigProvider } from 'antd'
 import { useEffect } from 'react'
 import { createBrowserRouter, RouterProvider } from 'react-router'
+import { BrokenPage } from './looks/Boundary.tsx'
 import { themeFor } from './looks/theme.ts'
 import { useAppSelector } from './store.ts'
 
@@ -10,10 +11,16 @@ const Loading = () => (
   </p>
 )
 const router = createBrowserRouter([
-  { path: '/', HydrateFallback: Loading, lazy: async () => ({ Component: (await import('./bench/BenchPage.tsx')).BenchPage }) },
-  { path: '/jobs/:id/:stage?', HydrateFallback: Loading, lazy: async () => ({ Component: (await import('./job/JobPage.tsx')).JobPage }) },
-  { path: '/scanners/:id/:part?', HydrateFallback: Loading, lazy: async () => ({ Component: (await import('./scanners/ScannerPage.tsx')).ScannerPage }) },
-  { path: '*', HydrateFallback: Loading, lazy: async () => ({ Component: (await import('./bench/NotHere.tsx')).NotHere }) },
+  {
+    errorElement: <BrokenPage />,
+    HydrateFallback: Loading,
+    children: [
+      { path: '/', lazy: async () => ({ Component: (await import('./bench/BenchPage.tsx')).BenchPage }) },
+      { path: '/jobs/:id/:stage?', lazy: async () => ({ Component: (await import('./job/JobPage.tsx')).JobPage }) },
+      { path: '/scanners/:id/:part?', lazy: async () => ({ Component: (await import('./scanners/ScannerPage.tsx')).ScannerPage }) },
+      { path: '*', lazy: async () => ({ Component: (await import('./bench/NotHere.tsx')).NotHere }) },
+    ],
+  },
 ])
 
 export function App() {

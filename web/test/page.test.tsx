@@ -283,7 +283,9 @@ describe('the bench', () => {
     ...more,
   })
   test('jobs as cards; one is deleted only after it was asked for', async () => {
-    const sent = fakeServer((s) => (s.path === 'jobs' ? { body: [summary(1), summary(2, { busy: true, tolerance: null })] } : { status: 204 }))
+    const sent = fakeServer((s) =>
+      s.path === 'jobs' ? { body: [summary(1), summary(2, { busy: true, tolerance: null })] } : s.method === 'GET' ? { body: [] } : { status: 204 },
+    )
     show(<BenchPage />)
     const card = await screen.findByRole('link', { name: 'Job 1' })
     expect(card.getAttribute('href')).toBe(`/jobs/${uuid(1)}`)

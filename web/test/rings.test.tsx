@@ -16,7 +16,7 @@ jest.unstable_mockModule('../src/stages/mark/planner.ts', () => ({
 }))
 let MarkerRings: (p: { stage: Stage }) => ReactNode
 beforeAll(async () => {
-  MarkerRings = (await import('../src/view/MarkerRings.tsx')).MarkerRings
+  MarkerRings = (await import('../src/stages/mark/MarkerRings.tsx')).MarkerRings
 })
 beforeEach(() => {
   store.dispatch(mark.cleared())

@@ -66,7 +66,7 @@ function words(s: Schema): string {
   if (several) return several.map(words).join(' or ')
   if (Array.isArray(s['enum']))
     return (s['enum'] as string[]).length > 16 ? 'one of many words' : (s['enum'] as unknown[]).map((v) => `<code>${escaped(String(v))}</code>`).join(' ')
-  if (s['const'] !== undefined) return `<code>${escaped(String(s['const']))}</code>`
+  if (s['const'] !== undefined) return `<code>${escaped(JSON.stringify(s['const']))}</code>`
   if (s.type === 'array') {
     const items = (s['prefixItems'] as Schema[] | undefined)?.[0] ?? (s['items'] as Schema | undefined)
     return `list of ${items ? words(items) : 'anything'}`

@@ -5,8 +5,10 @@ import { currentStage, STAGES, type Stage } from '@oak-gauge/contract'
 import { problemOf, useJobQuery, useMoveHeadMutation } from '../api.ts'
 import { KeysHelp } from '../help/KeysHelp.tsx'
 import { FindAction, type Action } from '../help/FindAction.tsx'
+import { Boundary } from '../looks/Boundary.tsx'
 import { ProblemBox } from '../looks/ProblemBox.tsx'
 import { CARDS, OVERLAYS } from '../stages/cards.ts'
+import { MarkerRings } from '../stages/mark/MarkerRings.tsx'
 import { useAppDispatch, useAppSelector } from '../store.ts'
 import { Stage3d } from '../view/Stage3d.tsx'
 import { view } from '../view/viewSlice.ts'
@@ -99,11 +101,19 @@ export function JobPage() {
         <Rule go={go} />
         <TopBar onFind={() => setFinding(true)} onKeys={() => setKeys(true)} />
         <div className="view">
-          <Stage3d key={id} />
+          <Boundary about={id}>
+            <Stage3d key={id}>{(stage3d) => <MarkerRings stage={stage3d} />}</Stage3d>
+          </Boundary>
           <Tray />
-          {Overlay && <Overlay />}
+          {Overlay && (
+            <Boundary about={`${id} ${job.stage}`}>
+              <Overlay />
+            </Boundary>
+          )}
         </div>
-        <Card key={`${id} ${job.stage}`} go={go} />
+        <Boundary about={`${id} ${job.stage} ${job.state.head ?? ''}`}>
+          <Card key={`${id} ${job.stage}`} go={go} />
+        </Boundary>
         <EvidenceStrip back={back} forward={forward} />
       </div>
       <Ledger />

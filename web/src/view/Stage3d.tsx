@@ -1,9 +1,9 @@
-import { useCallback, useEffect, useRef, useState, type PointerEvent as ReactPointerEvent } from 'react'
+import { useCallback, useEffect, useRef, useState, type PointerEvent as ReactPointerEvent, type ReactNode } from 'react'
 import { useOpenJob } from '../job/useJob.ts'
 import { useAppDispatch, useAppSelector } from '../store.ts'
+import { Bearings } from './Bearings.tsx'
 import { Flags } from './Flags.tsx'
 import { Legend } from './Legend.tsx'
-import { MarkerRings } from './MarkerRings.tsx'
 import { Marks } from './Marks.tsx'
 import { Motions } from './Motions.tsx'
 import { createStage, type Stage } from './scene.ts'
@@ -13,8 +13,14 @@ import { view } from './viewSlice.ts'
 const HARDWARE_BUDGET = 600_000
 const SOFTWARE_BUDGET = 100_000
 
-/** The 3D view. Drag turns, wheel comes nearer, right drag shifts, double click sets the place to turn about; a click picks when the card asks for it. */
-export function Stage3d() {
+/** ms for which it is shown that a click met nothing */
+const MISSED = 1200
+
+/**
+ * The 3D view. Drag turns, wheel comes nearer, right drag shifts, double click sets the place to turn about; a click picks when the card asks for it.
+ * children: what the stages lay over it.
+ */
+export function Stage3d({ children }: { children?: (stage: Stage) => ReactNode }) {
   const canvas = useRef<HTMLCanvasElement>(null)
   const [stage, setStage] = useState<Stage | null>(null)
   const { shown, waiting, failed } = useShown()
@@ -23,7 +29,14 @@ export function Stage3d() {
   const dispatch = useAppDispatch()
   const [loop, setLoop] = useState<number[]>([])
   const [broken, setBroken] = useState(false)
+  const [lost, setLost] = useState(false)
+  const [missed, setMissed] = useState<{ x: number; y: number } | null>(null)
   const down = useRef<{ x: number; y: number } | null>(null)
+  useEffect(() => {
+    if (!missed) return
+    const over = setTimeout(() => setMissed(null), MISSED)
+    return () => clearTimeout(over)
+  }, [missed])
 
   useEffect(() => {
     if (!canvas.current) return
@@ -35,10 +48,12 @@ export function Stage3d() {
       return
     }
     setStage(s)
+    const off = s.onContext((there) => setLost(!there))
     const size = new ResizeObserver(([e]) => s.resize(e.contentRect.width, e.contentRect.height))
     size.observe(canvas.current)
     return () => {
       size.disconnect()
+      off()
       s.dispose()
       setStage(null)
     }
@@ -103,7 +118,7 @@ export function Stage3d() {
     }
     if (!from || Math.hypot(p.x - from.x, p.y - from.y) > 4 || e.button !== 0 || !stage || v.picking.kind === 'none') return
     const { hit, half } = stage.pick(p.x, p.y)
-    if (!hit) return
+    if (!hit) return setMissed(p)
     if (v.picking.kind === 'faces') {
       if (hit.slot === v.picking.slot && hit.face !== null) dispatch(view.face(hit.face))
     } else if (v.picking.kind === 'pairs') dispatch(view.paired({ place: hit, side: half === 'right' ? 'loose' : 'anchor' }))
@@ -114,6 +129,7 @@ export function Stage3d() {
     const p = at(e)
     const { hit, half } = stage.pick(p.x, p.y)
     if (hit) stage.pivot(hit.at, half)
+    else setMissed(p)
   }
 
   const nothing = job.state.tray.length === 0
@@ -140,7 +156,8 @@ export function Stage3d() {
       {stage && <Marks stage={stage} />}
       {stage && <Motions stage={stage} />}
       {stage && <Flags stage={stage} />}
-      {stage && <MarkerRings stage={stage} />}
+      {stage && !nothing && !pairs && <Bearings stage={stage} />}
+      {stage && children?.(stage)}
       {v.map && shown.some((s) => s.values) && <Legend />}
       {pairs && (
         <div className="halves">
@@ -151,6 +168,19 @@ export function Stage3d() {
           <span className="name" style={{ left: 'calc(50% + 14px)' }}>
             moves
           </span>
+        </div>
+      )}
+      {missed && (
+        <svg className="leaders" aria-hidden="true">
+          <path className="missed" d="M-6 -6 L6 6 M-6 6 L6 -6" transform={`translate(${missed.x} ${missed.y})`} />
+        </svg>
+      )}
+      <span className="unseen" role="status">
+        {missed ? 'There is nothing at that place.' : ''}
+      </span>
+      {lost && (
+        <div className="empty">
+          <p className="problem">The graphics card was taken away for a moment. The picture comes back by itself; nothing is lost.</p>
         </div>
       )}
       {broken && (

@@ -16,7 +16,8 @@ export interface Hit {
   face: number | null
 }
 
-const REACH = 5
+/** px around the pointer */
+const REACH = 12
 
 /**
  * What lies under the pointer: a few pixels drawn with coordinates for colours. Exact on meshes and points alike, and needs no
@@ -27,7 +28,7 @@ export function picker(renderer: WebGLRenderer, _scene: Scene, materials: { poin
   const target = new WebGLRenderTarget(side, side, { type: FloatType, minFilter: NearestFilter, magFilter: NearestFilter })
   const read = new Float32Array(4 * side * side)
   const alone = new Scene()
-  return (camera: PerspectiveCamera, objects: (Mesh | Points)[], x: number, y: number, w: number, h: number): Hit | null => {
+  const pick = (camera: PerspectiveCamera, objects: (Mesh | Points)[], x: number, y: number, w: number, h: number): Hit | null => {
     camera.setViewOffset(w, h, x - REACH, y - REACH, side, side)
     renderer.setRenderTarget(target)
     renderer.setScissorTest(false)
@@ -73,5 +74,13 @@ export function picker(renderer: WebGLRenderer, _scene: Scene, materials: { poin
       slot: String(object.userData['slot']),
       face: face >= 0 && !(object as Points).isPoints ? face : null,
     }
+  }
+  return {
+    pick,
+    dispose() {
+      target.dispose()
+      materials.points.dispose()
+      materials.mesh.dispose()
+    },
   }
 }

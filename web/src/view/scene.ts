@@ -24,7 +24,7 @@ export function createStage(canvas: HTMLCanvasElement) {
   const scene = new Scene()
   const objects = new Map<string, { object: Mesh | Points; shown: Shown }>()
   const pointSize = software ? 2 : 2 * renderer.getPixelRatio()
-  const pick = picker(renderer, scene, { points: pickMaterial(true, pointSize + 1), mesh: pickMaterial(false, 1) })
+  const picking = picker(renderer, scene, { points: pickMaterial(true, pointSize + 1), mesh: pickMaterial(false, 1) })
   const makeView = () => {
     const camera = new PerspectiveCamera(28, 1, 0.5, 20_000)
     camera.up.set(0, 0, 1)
@@ -32,6 +32,7 @@ export function createStage(canvas: HTMLCanvasElement) {
     const controls = new OrbitControls(camera, canvas)
     controls.zoomToCursor = true
     controls.addEventListener('change', () => draw())
+    controls.addEventListener('start', () => (turned = true))
     return { camera, controls }
   }
   const views = { left: makeView(), right: makeView() }
@@ -43,6 +44,10 @@ export function createStage(canvas: HTMLCanvasElement) {
   let queued = 0
   let complete = false
   let framed = false
+  /** the person has moved the view since it was framed */
+  let turned = false
+  /** what it was framed on */
+  const framedBox = new Box3()
 
   const render = () => {
     queued = 0
@@ -110,6 +115,8 @@ export function createStage(canvas: HTMLCanvasElement) {
     draw()
   }
   const frame = (direction?: Vector3) => {
+    turned = false
+    framedBox.copy(boxOf())
     if (sides) {
       frameView(views.left, boxOf(sides.left).clone(), direction)
       frameView(views.right, boxOf(sides.right).clone(), direction)
@@ -162,7 +169,7 @@ export function createStage(canvas: HTMLCanvasElement) {
       if (!framed && list.length) {
         framed = whole
         frame(new Vector3(0.42, -0.76, 0.5).normalize())
-      }
+      } else if (whole && list.length && !turned && !sides && isOther(boxOf(), framedBox)) frame()
       draw()
     },
     look(l: Look) {
@@ -200,6 +207,34 @@ export function createStage(canvas: HTMLCanvasElement) {
     },
     halfAt,
     frame,
+    /** How large what lies at the place one turns about is drawn, and where the axes of the job point: right, up and towards whoever looks. */
+    bearings(): { mmPerPixel: number; axes: [number, number, number][] } {
+      const { camera, controls } = views.left
+      const away = camera.position.distanceTo(controls.target)
+      const m = camera.matrixWorldInverse.elements
+      return {
+        mmPerPixel: (2 * away * Math.tan((camera.fov * Math.PI) / 360)) / size.y,
+        axes: [0, 1, 2].map((k) => [m[4 * k], m[4 * k + 1], m[4 * k + 2]]),
+      }
+    },
+    /** told when the graphics card is taken away (another program, a sleeping machine), and when it is back */
+    onContext(f: (there: boolean) => void) {
+      const lost = (e: Event) => {
+        // else it would never come back
+        e.preventDefault()
+        f(false)
+      }
+      const back = () => {
+        f(true)
+        draw()
+      }
+      canvas.addEventListener('webglcontextlost', lost)
+      canvas.addEventListener('webglcontextrestored', back)
+      return () => {
+        canvas.removeEventListener('webglcontextlost', lost)
+        canvas.removeEventListener('webglcontextrestored', back)
+      }
+    },
     lookFrom(view: number) {
       const d = [
         [0, -1, 0],
@@ -218,7 +253,7 @@ export function createStage(canvas: HTMLCanvasElement) {
       const w = sides ? size.x / 2 : size.x
       return {
         half,
-        hit: pick(
+        hit: picking.pick(
           views[half].camera,
           [...objects.values()].map((o) => o.object),
           x - (half === 'right' ? w : 0),
@@ -274,11 +309,23 @@ export function createStage(canvas: HTMLCanvasElement) {
     dispose() {
       cancelAnimationFrame(queued)
       for (const v of Object.values(views)) v.controls.dispose()
-      for (const o of objects.values()) o.object.geometry.dispose()
+      for (const { object } of objects.values()) {
+        object.geometry.dispose()
+        ;(object.material as ShaderMaterial).dispose()
+      }
+      picking.dispose()
       canvas.removeEventListener('pointerdown', choose, { capture: true })
       canvas.removeEventListener('wheel', choose, { capture: true })
       renderer.dispose()
     },
   }
 }
+/** Whether what is shown is so much smaller, larger or elsewhere that the old framing does not suit it. */
+export function isOther(now: Box3, then: Box3): boolean {
+  if (now.isEmpty() || then.isEmpty()) return !now.isEmpty()
+  const [a, b] = [now, then].map((x) => x.getSize(new Vector3()).length())
+  const apart = now.getCenter(new Vector3()).distanceTo(then.getCenter(new Vector3()))
+  return a < 0.75 * b || a > 1.2 * b || apart > 0.25 * a
+}
+
 export type Stage = ReturnType<typeof createStage>

@@ -1,10 +1,10 @@
 import { useEffect, useRef, useState, type PointerEvent } from 'react'
-import { useOpenJob } from '../job/useJob.ts'
-import { mark } from '../stages/mark/markSlice.ts'
-import { useMarkers, type ShownMarker } from '../stages/mark/markers.ts'
-import { hiddenFrom, placeBy } from '../stages/mark/planner.ts'
-import { useAppDispatch, useAppSelector } from '../store.ts'
-import type { Stage } from './scene.ts'
+import { useOpenJob } from '../../job/useJob.ts'
+import { useAppDispatch, useAppSelector } from '../../store.ts'
+import type { Stage } from '../../view/scene.ts'
+import { mark } from './markSlice.ts'
+import { useMarkers, type ShownMarker } from './markers.ts'
+import { hiddenFrom, placeBy } from './planner.ts'
 
 /**
  * Markers on top of the stage: a ring for one that is mapped, an open diamond for one that is planned, dashed where it is doubtful, crossed when it moved.
