@@ -10,8 +10,9 @@ import { createStage, type Stage } from './scene.ts'
 import { useShown } from './useShown.ts'
 import { view } from './viewSlice.ts'
 
-const HARDWARE_BUDGET = 600_000
-const SOFTWARE_BUDGET = 100_000
+/** points drawn while the view moves, and when it rests */
+const HARDWARE = { moving: 1_500_000, resting: Infinity }
+const SOFTWARE = { moving: 100_000, resting: 350_000 }
 
 /** ms for which it is shown that a click met nothing */
 const MISSED = 1200
@@ -60,7 +61,7 @@ export function Stage3d({ children }: { children?: (stage: Stage) => ReactNode }
   }, [])
 
   useEffect(() => {
-    stage?.setShown(shown, stage.software ? SOFTWARE_BUDGET : HARDWARE_BUDGET, waiting === 0)
+    stage?.setShown(shown, stage.software ? SOFTWARE : HARDWARE, waiting === 0)
   }, [stage, shown, waiting])
   useEffect(() => {
     stage?.look({

@@ -29,12 +29,24 @@ const SHARED = () => ({
   object: { value: 0 },
 })
 export type Uniforms = ReturnType<typeof SHARED>
+const SPLAT = (size: number) => ({
+  /** least size, px */
+  size: { value: size },
+  /** between points that are drawn, mm; 0 where it is not known */
+  spacing: { value: 0 },
+  /** px of the drawing for one mm at a distance of 1 mm */
+  pixels: { value: 0 },
+  /** there are normals */
+  lit: { value: 0 },
+})
 
 const POINT_VERTEX = `
 in float value;
 in float gone;
 uniform vec4 plane;
 uniform float size;
+uniform float spacing;
+uniform float pixels;
 uniform float lit;
 uniform float mapped;
 out float vValue;
@@ -51,13 +63,17 @@ void main() {
   vec3 n = normalize(mat3(viewMatrix) * mat3(modelMatrix) * normal);
   float facing = abs(dot(n, normalize(-eye.xyz)));
   vLight = lit > 0.5 ? 0.62 + 0.62 * facing : 1.1;
-  gl_PointSize = vGoing > 0.5 || mapped > 0.5 ? size + 1.0 : size;
+  // as large as the gap to its neighbours: what lies behind does not show through
+  float least = vGoing > 0.5 || mapped > 0.5 ? size + 1.0 : size;
+  gl_PointSize = clamp(1.5 * spacing * pixels / max(1e-6, -eye.z), least, 6.0 * size);
+  // what goes is crossed out, and shows what stays behind it
+  if (vGoing > 0.5) gl_PointSize = least + 1.0;
 }`
 
 export function pointMaterial(size: number): ShaderMaterial {
   return new ShaderMaterial({
     glslVersion: GLSL3,
-    uniforms: { ...SHARED(), size: { value: size }, lit: { value: 0 } },
+    uniforms: { ...SHARED(), ...SPLAT(size) },
     vertexShader: POINT_VERTEX,
     fragmentShader: `
 precision highp float;
@@ -70,6 +86,8 @@ out vec4 result;
 ${DEVIATION}
 void main() {
   // what goes is crossed out: shape before colour
+  vec2 round = gl_PointCoord - 0.5;
+  if (dot(round, round) > 0.27) discard;
   if (vGoing > 0.5) {
     vec2 p = abs(gl_PointCoord - 0.5);
     if (abs(p.x - p.y) > 0.2) discard;
@@ -146,7 +164,8 @@ void main() {
   }
   // the inside of an open mesh: plum hatch
   if (!gl_FrontFacing) base = stripe < 4.5 ? vec3(0.42, 0.25, 0.36) : vec3(0.60, 0.44, 0.53);
-  result = vec4(base * light, 1.0);
+  // not lit by depth once more (depthlight.ts)
+  result = vec4(base * light, 254.0 / 255.0);
 }`,
   })
 }
@@ -156,7 +175,7 @@ export function pickMaterial(points: boolean, size: number): ShaderMaterial {
   return new ShaderMaterial({
     glslVersion: GLSL3,
     side: DoubleSide,
-    uniforms: { ...SHARED(), size: { value: size }, lit: { value: 0 } },
+    uniforms: { ...SHARED(), ...SPLAT(size) },
     vertexShader: points ? POINT_VERTEX : MESH_VERTEX,
     fragmentShader: `
 precision highp float;

@@ -9,6 +9,9 @@ export interface Shown {
   id: string
   slot: string
   kind: 'points' | 'mesh'
+  /** of all of its points, mm, and how many they are; what is drawn are fewer */
+  spacing: number | null
+  count: number
   pose: number[]
   colour: readonly [number, number, number]
   arrays: Arrays

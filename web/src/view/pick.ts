@@ -41,6 +41,7 @@ export function picker(renderer: WebGLRenderer, _scene: Scene, materials: { poin
       const m = (o as Points).isPoints ? materials.points : materials.mesh
       m.uniforms['object'].value = i + 1
       m.uniforms['plane'].value.copy(own.uniforms['plane'].value)
+      for (const name of ['spacing', 'pixels']) if (own.uniforms[name]) m.uniforms[name].value = own.uniforms[name].value as number
       m.uniformsNeedUpdate = true
       o.material = m
       alone.add(o)

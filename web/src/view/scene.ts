@@ -1,5 +1,6 @@
 import { Box3, Matrix4, Mesh, PerspectiveCamera, Points, Scene, Vector2, Vector3, WebGLRenderer, type ShaderMaterial } from 'three'
 import { OrbitControls } from 'three/examples/jsm/controls/OrbitControls.js'
+import { depthLight } from './depthlight.ts'
 import { pickMaterial } from './materials.ts'
 import { boxWithoutStrays, makeObject, place, type Shown } from './objects.ts'
 import { picker } from './pick.ts'
@@ -13,6 +14,9 @@ export interface Look {
 }
 
 export type Half = 'whole' | 'left' | 'right'
+
+/** ms without a change until everything is drawn */
+const REST = 160
 
 /** The stage: draws on demand only, so that a resting view costs nothing. */
 export function createStage(canvas: HTMLCanvasElement) {
@@ -32,7 +36,14 @@ export function createStage(canvas: HTMLCanvasElement) {
     const controls = new OrbitControls(camera, canvas)
     controls.zoomToCursor = true
     controls.addEventListener('change', () => draw())
-    controls.addEventListener('start', () => (turned = true))
+    controls.addEventListener('start', () => {
+      turned = true
+      held = true
+    })
+    controls.addEventListener('end', () => {
+      held = false
+      draw()
+    })
     return { camera, controls }
   }
   const views = { left: makeView(), right: makeView() }
@@ -46,11 +57,37 @@ export function createStage(canvas: HTMLCanvasElement) {
   let framed = false
   /** the person has moved the view since it was framed */
   let turned = false
+  /** a button is down: the view does not rest, however slow the hand */
+  let held = false
   /** what it was framed on */
   const framedBox = new Box3()
 
-  const render = () => {
+  const light = depthLight(renderer, software ? 0 : 4)
+  /** points that are drawn while the view moves, and when it rests */
+  let budget = { moving: Infinity, resting: Infinity }
+  let resting: ReturnType<typeof setTimeout> | undefined
+  const someOf = (rest: boolean) => {
+    const most = rest ? budget.resting : budget.moving
+    let points = 0
+    for (const { shown } of objects.values()) if (shown.kind === 'points') points += shown.arrays['xyz'].length / 3
+    const share = Math.min(1, most / Math.max(1, points))
+    const pixels = (size.y * renderer.getPixelRatio()) / (2 * Math.tan((views.left.camera.fov * Math.PI) / 360))
+    for (const { object, shown } of objects.values()) {
+      if (shown.kind !== 'points') continue
+      const drawn = Math.ceil((shown.arrays['xyz'].length / 3) * share)
+      object.geometry.setDrawRange(0, drawn)
+      const u = (object.material as ShaderMaterial).uniforms
+      // points on a surface: half as many are the square root of two as far apart. Without a graphics card every pixel counts while the view moves
+      u['spacing'].value = (shown.spacing ?? 0) * Math.sqrt(shown.count / Math.max(1, drawn)) * (rest || !software ? 1 : 0.7)
+      u['pixels'].value = pixels
+    }
+    return points
+  }
+
+  const render = (rest = false) => {
     queued = 0
+    const points = someOf(rest)
+    const ratio = renderer.getPixelRatio()
     renderer.setScissorTest(true)
     renderer.setScissor(0, 0, size.x, size.y)
     renderer.clear()
@@ -60,15 +97,23 @@ export function createStage(canvas: HTMLCanvasElement) {
       renderer.setViewport(x, 0, w, size.y)
       renderer.setScissor(x, 0, w, size.y)
       show(half)
-      renderer.render(scene, views[half].camera)
+      // without a graphics card the light costs more than the points: it comes when the view rests
+      if (points && (rest || !software)) light.draw(scene, views[half].camera, x * ratio, w * ratio, size.y * ratio)
+      else renderer.render(scene, views[half].camera)
     }
     for (const l of listeners) l()
     // for whoever waits for the picture
-    canvas.dataset['settled'] = complete && !queued ? '1' : '0'
+    const whole = rest || points === 0
+    if (!whole) {
+      clearTimeout(resting)
+      if (!held) resting = setTimeout(() => !queued && !held && render(true), REST)
+    }
+    canvas.dataset['settled'] = complete && !queued && whole ? '1' : '0'
   }
   const draw = () => {
     canvas.dataset['settled'] = '0'
-    if (!queued) queued = requestAnimationFrame(render)
+    clearTimeout(resting)
+    if (!queued) queued = requestAnimationFrame(() => render())
   }
   const show = (half: 'left' | 'right') => {
     for (const { object, shown } of objects.values()) object.visible = !sides || sides[half].has(shown.slot)
@@ -135,6 +180,7 @@ export function createStage(canvas: HTMLCanvasElement) {
       if (w < 2 || h < 2) return
       size.set(w, h)
       renderer.setSize(w, h, false)
+      light.resize(w * renderer.getPixelRatio(), h * renderer.getPixelRatio())
       for (const v of Object.values(views)) {
         v.camera.aspect = (sides ? w / 2 : w) / h
         v.camera.updateProjectionMatrix()
@@ -142,7 +188,8 @@ export function createStage(canvas: HTMLCanvasElement) {
       draw()
     },
     /** `whole`: nothing is on its way any more; until then the view is framed anew with everything that comes */
-    setShown(list: Shown[], budget: number, whole: boolean) {
+    setShown(list: Shown[], most: { moving: number; resting: number }, whole: boolean) {
+      budget = most
       complete = whole
       const wanted = new Set(list.map((s) => s.id))
       for (const [id, o] of objects)
@@ -152,8 +199,6 @@ export function createStage(canvas: HTMLCanvasElement) {
           ;(o.object.material as ShaderMaterial).dispose()
           objects.delete(id)
         }
-      const points = list.reduce((n, s) => n + (s.kind === 'points' ? s.arrays['xyz'].length / 3 : 0), 0)
-      const share = Math.min(1, budget / Math.max(1, points))
       for (const s of list) {
         let o = objects.get(s.id)
         if (!o) {
@@ -163,7 +208,6 @@ export function createStage(canvas: HTMLCanvasElement) {
           scene.add(o.object)
         }
         place(o.object, s)
-        if (s.kind === 'points') o.object.geometry.setDrawRange(0, Math.ceil((s.arrays['xyz'].length / 3) * share))
         o.shown = s
       }
       if (!framed && list.length) {
@@ -308,6 +352,8 @@ export function createStage(canvas: HTMLCanvasElement) {
     draw,
     dispose() {
       cancelAnimationFrame(queued)
+      clearTimeout(resting)
+      light.dispose()
       for (const v of Object.values(views)) v.controls.dispose()
       for (const { object } of objects.values()) {
         object.geometry.dispose()

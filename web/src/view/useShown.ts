@@ -103,6 +103,8 @@ export function useShown(): { shown: Shown[]; waiting: number; failed: boolean }
         id: i.id,
         slot: i.slot,
         kind: i.kind === 'points' ? 'points' : 'mesh',
+        spacing: i.spacing,
+        count: i.count,
         pose: i.pose,
         colour: swatchOf(i, passes),
         arrays,
