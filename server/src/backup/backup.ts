@@ -16,7 +16,11 @@ export async function backup(url: string, bin: string, file: string): Promise<nu
   const part = `${file}.part`
   try {
     // points are numbers that hardly shrink: the quickest way of packing
-    await run(join(bin, 'pg_dump'), ['--dbname', url, '--format=custom', '--compress=1', '--schema=public', '--no-owner', '--no-privileges', '--file', part])
+    await run(
+      join(bin, 'pg_dump'),
+      ['--dbname', open(url), '--format=custom', '--compress=1', '--schema=public', '--no-owner', '--no-privileges', '--file', part],
+      secret(url),
+    )
     renameSync(part, file)
   } catch (e) {
     rmSync(part, { force: true })
@@ -87,15 +91,15 @@ async function mayBeReplaced(client: pg.Client, replace: boolean): Promise<void>
 /** Drops what there is and makes what was, in one transaction. It is ended only when all of the backup was read: one that breaks off in the middle changes nothing. */
 async function inOne(url: string, bin: string, file: string): Promise<void> {
   const script = spawn(join(bin, 'pg_restore'), ['--no-owner', '--no-privileges', '--file=-', file], { stdio: ['ignore', 'pipe', 'pipe'] })
-  const psql = spawn(join(bin, 'psql'), ['--dbname', url, '--no-psqlrc', '--quiet', '--set', 'ON_ERROR_STOP=1'], {
+  const psql = spawn(join(bin, 'psql'), ['--dbname', open(url), '--no-psqlrc', '--quiet', '--set', 'ON_ERROR_STOP=1'], {
     stdio: ['pipe', 'ignore', 'pipe'],
-    env: { ...process.env, PGOPTIONS: '-c client_min_messages=error' },
+    env: { ...secret(url), PGOPTIONS: '-c client_min_messages=error' },
   })
   const read = endOf(script)
   const written = endOf(psql)
   // one that stopped at an error reads no further
   psql.stdin.on('error', () => script.kill())
-  psql.stdin.write('begin; drop schema public cascade;\n')
+  psql.stdin.write('begin; drop schema if exists public cascade;\n')
   script.stdout.pipe(psql.stdin, { end: false })
   const { code, said } = await read
   psql.stdin.end(code === 0 ? '\ncommit;\n' : '\nrollback;\n')
@@ -116,9 +120,16 @@ function endOf(child: ReturnType<typeof spawn>): Promise<{ code: number | null; 
   })
 }
 
+/** An address without its password: what a program is called with can be read by everybody on the machine. */
+const open = (url: string) => Object.assign(new URL(url), { password: '' }).href
+const secret = (url: string): NodeJS.ProcessEnv => {
+  const { password } = new URL(url)
+  return password ? { ...process.env, PGPASSWORD: decodeURIComponent(password) } : process.env
+}
+
 /** What a program says on standard output. Throws with what it says of its fault. */
-async function run(program: string, args: string[]): Promise<string> {
-  const child = spawn(program, args, { stdio: ['ignore', 'pipe', 'pipe'] })
+async function run(program: string, args: string[], env = process.env): Promise<string> {
+  const child = spawn(program, args, { stdio: ['ignore', 'pipe', 'pipe'], env })
   let out = ''
   child.stdout.on('data', (b: Buffer) => (out += b.toString()))
   const { code, said } = await endOf(child)

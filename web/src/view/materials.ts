@@ -64,10 +64,8 @@ void main() {
   float facing = abs(dot(n, normalize(-eye.xyz)));
   vLight = lit > 0.5 ? 0.62 + 0.62 * facing : 1.1;
   // as large as the gap to its neighbours: what lies behind does not show through
-  float least = vGoing > 0.5 || mapped > 0.5 ? size + 1.0 : size;
+  float least = vGoing > 0.5 ? size + 2.0 : mapped > 0.5 ? size + 1.0 : size;
   gl_PointSize = clamp(1.5 * spacing * pixels / max(1e-6, -eye.z), least, 6.0 * size);
-  // what goes is crossed out, and shows what stays behind it
-  if (vGoing > 0.5) gl_PointSize = least + 1.0;
 }`
 
 export function pointMaterial(size: number): ShaderMaterial {
@@ -85,13 +83,11 @@ in float vLight;
 out vec4 result;
 ${DEVIATION}
 void main() {
-  // what goes is crossed out: shape before colour
   vec2 round = gl_PointCoord - 0.5;
   if (dot(round, round) > 0.27) discard;
+  // what goes is hatched: shape before colour
   if (vGoing > 0.5) {
-    vec2 p = abs(gl_PointCoord - 0.5);
-    if (abs(p.x - p.y) > 0.2) discard;
-    result = vec4(0.65, 0.24, 0.18, 1.0);
+    result = mod(gl_FragCoord.x + gl_FragCoord.y, 7.0) < 2.0 ? vec4(0.97, 0.95, 0.9, 1.0) : vec4(0.65, 0.24, 0.18, 1.0);
     return;
   }
   result = vec4((mapped > 0.5 ? deviationColour(vValue, gl_FragCoord.xy) * 0.92 : colour) * vLight, 1.0);

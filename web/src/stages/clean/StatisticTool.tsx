@@ -76,7 +76,7 @@ export function StatisticTool({ passes, next, question, head, operation }: ToolP
       )}
       {found && (
         <>
-          <p>{gone === 0 ? 'Nothing would go.' : 'Crossed points would go.'}</p>
+          <p>{gone === 0 ? 'Nothing would go.' : 'Hatched points would go.'}</p>
           <Numbers step={found} />
         </>
       )}

@@ -101,7 +101,7 @@ export function TrimTool({ passes, next, question, head }: ToolProps & { questio
       <p>
         {left > 0
           ? `Click ${left === 3 ? 'three places' : left === 2 ? 'two more places' : way === 'patch' ? 'a place' : 'one more place'} on the table.`
-          : 'Crossed points would go.'}{' '}
+          : 'Hatched points would go.'}{' '}
         {places.length > 0 && (
           <Button size="small" onClick={() => dispatch(view.places([]))}>
             Pick again
