@@ -62,6 +62,7 @@ test('Alder: a pose by hand, the rest by script, put into use, verified; dropped
   await expect(page.locator('[data-camera="left"]')).toBeVisible({ timeout: 30_000 })
   const nudges: Record<string, number> = { away: 10, right: 10, down: 10, topAway: 5, rightAway: 5, turn: 15 }
   const taken = page.locator('[data-quantity="taken"]')
+  const sequence = async () => Number(await page.locator('[data-sequence]').getAttribute('data-sequence'))
   for (let round = 0; round < 25 && (await taken.innerText()) === '0'; round++) {
     for (const [way, step] of Object.entries(nudges)) {
       const line = page.locator(`[data-movement="${way}"]`)
@@ -74,7 +75,9 @@ test('Alder: a pose by hand, the rest by script, put into use, verified; dropped
           .nth(plus ? 1 : 0)
           .click()
     }
-    await page.waitForTimeout(1500)
+    // two pictures of the plate as it lies now: whether it is still is seen by the second
+    const before = await sequence()
+    await expect.poll(sequence, { timeout: 20_000 }).toBeGreaterThan(before + 2)
   }
   await expect(taken).not.toHaveText('0')
   await press(page, 'Give up')

@@ -4,8 +4,8 @@ import type { SessionDoor } from './sessions/door.ts'
 import { watchSpace } from './space.ts'
 import { watchStalls } from './stalls.ts'
 
-/** ms that the process of the scanners has to say how its links are */
-const PATIENCE = 1000
+/** ms that the process of the scanners has to say how its links are: whoever asks whether the program lives must not wait for one that may be dead */
+const PATIENCE = 150
 
 /** How the program is, as far as this process knows: everything is looked at anew. */
 export function watchHealth(db: Database, sessions: SessionDoor): () => Promise<Health> {

@@ -105,6 +105,8 @@ export async function startCluster(options: ClusterOptions): Promise<Cluster> {
   const portFile = join(home, 'port')
   /** What pg_ctl says when it does not start. */
   const start = (port: number): string | null => {
+    // left behind by a crash
+    if (runningPort(data) === undefined) rmSync(lockOf(data), { force: true })
     const r = asPg(join(bin, 'pg_ctl'), [
       '-D',
       data,
@@ -174,7 +176,7 @@ export function claim(root: string): { file: string; by: string | null; tell(add
     }
   }
   // the number may have gone to some other program since
-  const program = (pid: number) => (existsSync(`/proc/${pid}/cmdline`) ? readFileSync(`/proc/${pid}/cmdline`, 'utf8') : '')
+  const program = (pid: number) => programOf(String(pid))
   const other = read()
   const alive = other !== null && other.pid !== process.pid && program(other.pid) !== '' && program(other.pid) === other.program
   const write = (address: string) => {
@@ -207,17 +209,24 @@ function postgresUser(): [number, number] {
   return [id('-u'), id('-g')]
 }
 
-/** Port of a server that really runs on this folder; a lock file left behind by a crash is removed. */
-function runningPort(data: string): number | undefined {
-  const lock = join(data, 'postmaster.pid')
-  if (!existsSync(lock)) return undefined
-  const lines = readFileSync(lock, 'utf8').split('\n')
-  const command = `/proc/${lines[0].trim()}/cmdline`
-  // the number may have gone to some other program since
-  if (existsSync(command) && readFileSync(command, 'utf8').includes(data)) return Number(lines[3])
-  rmSync(lock, { force: true })
-  return undefined
+/** What a file holds; '' of one that is gone, also of one that goes just now: whoever looks after the database must not fall over it. */
+function textOf(file: string): string {
+  try {
+    return readFileSync(file, 'utf8')
+  } catch {
+    return ''
+  }
 }
+/** Command line of a process; '' where there is none. */
+const programOf = (pid: string) => (pid ? textOf(`/proc/${pid}/cmdline`) : '')
+
+/** Port of a server that really runs on this folder. */
+function runningPort(data: string): number | undefined {
+  const lines = textOf(lockOf(data)).split('\n')
+  // the number may have gone to some other program since
+  return programOf(lines[0].trim()).includes(data) ? Number(lines[3]) : undefined
+}
+const lockOf = (data: string) => join(data, 'postmaster.pid')
 
 export function isFree(port: number): Promise<boolean> {
   return new Promise((resolve) => {

@@ -65,6 +65,7 @@ test.each<[string, object, number, Partial<Record<keyof Problem, RegExp>>]>([
   ['an input that the operation has not', { inputs: PASSES, steps: [{ ...THIN, inputs: { points: ['passes1'] } }] }, 422, { detail: /has no input/ }],
   ['a setting that is no setting', { inputs: PASSES, steps: [THIN, { ...THIN, params: { size: -1 } }] }, 422, { code: /bad-setting/, where: /step 2/ }],
   ['an operation that is none', { inputs: PASSES, steps: [{ ...THIN, operation: 'polish' }] }, 422, { detail: /polish/ }],
+  ['a step that reads a file', { inputs: PASSES, steps: [{ operation: 'import', inputs: {} }] }, 422, { code: /wrong-input/, where: /step 1/ }],
   ['no steps', { inputs: PASSES, steps: [] }, 400, { where: /recipe\.steps/ }],
   ['no recipe', { oakGauge: 'ledger' }, 400, { where: /recipe/ }],
 ])('refused, and nothing queued: %s', async (_what, recipe, status, words) => {

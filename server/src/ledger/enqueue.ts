@@ -1,6 +1,7 @@
 import { randomUUID } from 'node:crypto'
 import { isDeepStrictEqual } from 'node:util'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
+import type { Operation } from '@oak-gauge/core/operations/operation.ts'
 import { q } from '@oak-gauge/core/operations/quantities.ts'
 import { checkedParams, operation } from '@oak-gauge/core/operations/registry.ts'
 import type { StepRequest } from '@oak-gauge/contract'
@@ -29,14 +30,21 @@ export function enqueueStep(queue: Queue, jobId: string, request: StepRequest): 
 const alike = (a: unknown, b: unknown) => isDeepStrictEqual(a, JSON.parse(JSON.stringify(b)))
 export const askedOf = ({ after, request }: Asked) => ({ request: request ?? null, askedAfter: after === undefined ? null : (after ?? NOWHERE) })
 
-function check(ledger: Ledger, request: StepRequest): void {
-  const op = operation(request.operation)
-  if (op.inputs['file']) throw new OakError('wrong-input', 'Files are brought in by dropping them.', { remedy: 'Send the file itself.' })
-  checkedParams(op, request.params)
-  const waiting = ledger.steps.some(isOpen)
-  for (const [port, slots] of Object.entries(request.inputs ?? {})) {
+/** The operation of that name. Throws when it takes a file, has no such ports, or the settings are none of its. */
+export function suited(name: string, params: Record<string, unknown> | undefined, ports: string[]): Operation {
+  const op = operation(name)
+  if (op.inputs['file']) throw new OakError('wrong-input', 'Files are brought in by dropping them.', { where: op.name, remedy: 'Send the file itself.' })
+  checkedParams(op, params)
+  for (const port of ports)
     if (!op.inputs[port])
       throw new OakError('wrong-input', `${op.title} has no input “${port}”.`, { where: op.name, remedy: `It has: ${Object.keys(op.inputs).join(', ')}.` })
+  return op
+}
+
+function check(ledger: Ledger, { operation: name, params, inputs = {} }: StepRequest): void {
+  const op = suited(name, params, Object.keys(inputs))
+  const waiting = ledger.steps.some(isOpen)
+  for (const [port, slots] of Object.entries(inputs)) {
     // while other steps run, what they will make is not there yet
     for (const s of slots)
       if (!waiting && !ledger.tray.has(s))

@@ -1,11 +1,11 @@
 import { randomUUID } from 'node:crypto'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
 import type { Recipe } from '@oak-gauge/core/operations/recipe.ts'
-import { checkedParams, operation } from '@oak-gauge/core/operations/registry.ts'
+import type { Operation } from '@oak-gauge/core/operations/operation.ts'
 import type { Queue } from '../queue.ts'
 import { StepRow } from '../db/models.ts'
 import { changing, madeBefore, mustBeQuiet, mustStandAt, type Asked } from './change.ts'
-import { askedOf } from './enqueue.ts'
+import { askedOf, suited } from './enqueue.ts'
 import type { Ledger } from './state.ts'
 
 /**
@@ -36,8 +36,8 @@ export function runRecipe(queue: Queue, jobId: string, recipe: Recipe, inputs: R
     const batch = randomUUID()
     const made: StepRow[] = []
     for (const [i, step] of recipe.steps.entries()) {
-      const { op, params, taken, outputs } = planned(step, i, named)
-      const row = { jobId, operation: op.name, version: op.version, params, inputs: taken, slots: outputs, batch, origin: c.job.head }
+      const { op, taken, outputs } = planned(step, i, named)
+      const row = { jobId, operation: op.name, version: op.version, params: step.params, inputs: taken, slots: outputs, batch, origin: c.job.head }
       made.push(await StepRow.create({ ...row, ...(i === 0 ? askedOf(asked) : {}) }, { transaction: c.transaction }))
       c.wake()
     }
@@ -48,24 +48,23 @@ export function runRecipe(queue: Queue, jobId: string, recipe: Recipe, inputs: R
 /** One step with slots for what it takes and makes. Names what it makes. */
 function planned(step: Recipe['steps'][number], i: number, named: Map<string, string[]>) {
   const where = `step ${i + 1} (${step.operation})`
-  const op = operation(step.operation)
-  let params: Record<string, unknown>
+  let op: Operation
   try {
-    params = checkedParams(op, step.params)
+    op = suited(step.operation, step.params, Object.keys(step.inputs))
   } catch (e) {
-    if (e instanceof OakError) throw new OakError(e.code, e.message, { where: `${where}, ${e.where}`, remedy: e.remedy })
+    if (e instanceof OakError) throw new OakError(e.code, e.message, { where: e.where ? `${where}, ${e.where}` : where, remedy: e.remedy })
     throw e
   }
-  const taken: Record<string, string[]> = {}
-  for (const [port, names] of Object.entries(step.inputs)) {
-    if (!op.inputs[port])
-      throw new OakError('bad-recipe', `${op.title} has no input “${port}”.`, { where, remedy: `It has: ${Object.keys(op.inputs).join(', ')}.` })
-    taken[port] = names.flatMap((name) => {
-      const slots = named.get(name)
-      if (!slots) throw new OakError('bad-recipe', `It uses “${name}”, which no step made.`, { where, remedy: 'Correct the recipe.' })
-      return slots
-    })
-  }
+  const taken = Object.fromEntries(
+    Object.entries(step.inputs).map(([port, names]) => {
+      const slots = names.flatMap((name) => {
+        const known = named.get(name)
+        if (!known) throw new OakError('bad-recipe', `It uses “${name}”, which no step made.`, { where, remedy: 'Correct the recipe.' })
+        return known
+      })
+      return [port, slots]
+    }),
+  )
   const outputs: Record<string, string[]> = {}
   for (const [port, { replaces }] of Object.entries(op.outputs)) {
     const name = step.outputs[port]
@@ -77,7 +76,7 @@ function planned(step: Recipe['steps'][number], i: number, named: Map<string, st
     outputs[port] = [randomUUID()]
     named.set(name ?? port, outputs[port])
   }
-  return { op, params, taken, outputs }
+  return { op, taken, outputs }
 }
 
 /** What an input of a recipe is by its kind: of passes those of the first, second, ... setup that has any, as recipes are written; the nominal, the mesh, a list of markers, one after the other. */

@@ -213,7 +213,7 @@ async function fail(step: StepRow, e: unknown): Promise<void> {
     if (!ours || !step.batch) return
     // a repetition that fails leaves the job where it was before
     await StepRow.update({ state: 'cancelled', finishedAt: new Date() }, { where: { batch: step.batch, state: 'queued' }, transaction })
-    if (step.origin) await JobRow.update({ head: step.origin, tip: step.origin }, { where: { id: step.jobId }, transaction })
+    await JobRow.update({ head: step.origin, ...(step.origin ? { tip: step.origin } : {}) }, { where: { id: step.jobId }, transaction })
   })
 }
 

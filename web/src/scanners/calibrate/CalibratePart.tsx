@@ -46,7 +46,7 @@ function Running({ scanner, run: known }: ScannerPart & { run: CalibrationRun })
     <>
       <div className="view cameraview">
         {live ? (
-          <div className="pair">
+          <div className="pair" data-sequence={live.sequence}>
             {live.sides.map((s, k) => (
               <CameraPicture key={k} side={s} name={k === 0 ? 'left' : 'right'} onHand={onHand} />
             ))}
