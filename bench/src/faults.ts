@@ -171,7 +171,7 @@ export async function benchFaults(args: string[], add: Add, say: (line: string) 
     await Promise.all(people)
     await call('GET', '/health')
     // everything is back: a minute for what waits
-    const jobs = ((await call('GET', '/jobs')).body as { items: { id: string; title: string }[] }).items
+    const jobs = ((await call('GET', '/jobs?limit=500')).body as { items: { id: string; title: string }[] }).items
     const end = Date.now() + 60_000
     let open: Step[] = []
     do {
