@@ -1,7 +1,7 @@
 import { z } from 'zod'
 import { recipeSchema } from '@oak-gauge/core/operations/recipeshape.ts'
 import { fileQuery, headRequest, jobFields, jobPatch, recipeRequest, rerunRequest, setupFields, slotPatch, stepRequest } from './job.ts'
-import { cadSurface, jobState, jobSummary, operationInfo, step } from './ledger.ts'
+import { cadSurface, jobState, jobSummary, openUpload, operationInfo, step } from './ledger.ts'
 import { mappingRun, runState } from './runs.ts'
 import * as s from './scanners.ts'
 import { link as scannerLink } from './scanners.ts'
@@ -176,6 +176,30 @@ export const API = {
     status: 202,
     answer: step,
   }),
+  uploads: endpoint({
+    title: 'Files of a job that have not come whole',
+    about: 'They can be gone on with for a day after the last byte.',
+    method: 'get',
+    path: '/jobs/:id/uploads',
+    answer: z.array(openUpload),
+  }),
+  beginUpload: endpoint({
+    title: 'Begin to bring a file in, in parts',
+    about:
+      'For large files and weak networks: the open protocol tus 1.0.0 (tus.io; creation, termination). Upload-Length is its size, Upload-Metadata holds job, name and, if wanted, role, setup, unit and modified. Location names the upload.',
+    method: 'post',
+    path: '/uploads',
+    status: 201,
+  }),
+  continueUpload: endpoint({
+    title: 'The next part of it',
+    about: 'From Upload-Offset on; HEAD tells where it stands. Behind the last part the step that reads the file is queued.',
+    method: 'patch',
+    path: '/uploads/:id',
+    body: 'application/offset+octet-stream',
+    status: 204,
+  }),
+  forgetUpload: endpoint({ title: 'Give it up', method: 'delete', path: '/uploads/:id', status: 204 }),
   display: endpoint({
     title: 'Arrays of an item',
     about: 'The display level, or with whole=1 all of it, in one container (see the guide).',

@@ -73,3 +73,11 @@ export const fileQuery = z.object({
   setup: z.uuid().optional(),
   unit: unitSchema.optional(),
 })
+
+/** What is said of a file that comes in several parts (tus: Upload-Metadata). */
+export const uploadTold = fileQuery.omit({ request: true }).extend({
+  job: z.uuid(),
+  /** when it was last changed, ms since 1970: tells two files of one name apart */
+  modified: z.coerce.number().optional(),
+})
+export type UploadTold = z.output<typeof uploadTold>

@@ -3,7 +3,7 @@ import type { CadSurface } from '@oak-gauge/core/base/cad.ts'
 import { QUANTITIES, type named, type QuantityId } from '@oak-gauge/core/operations/quantities.ts'
 import { STAGES } from '@oak-gauge/core/operations/stages.ts'
 import { SOURCES } from '@oak-gauge/core/uncertainty/contribution.ts'
-import { jobFields, ROLES } from './job.ts'
+import { fileQuery, jobFields, ROLES } from './job.ts'
 import { problem } from './problem.ts'
 
 /** Answers about jobs: what the ledger holds, and what lies on the tray. Lengths in mm. */
@@ -198,3 +198,17 @@ export type ServerEvent =
 /** What does not compile when a shape here and the core's own go apart. */
 type Same<A extends B, B> = A
 export type Checked = [Same<NamedQuantity, ReturnType<typeof named>>, Same<z.output<typeof cadSurface>, CadSurface>]
+
+export const openUpload = z
+  .strictObject({
+    id: z.uuid(),
+    name: z.string(),
+    size: z.int().describe('Bytes of the file.'),
+    bytes: z.int().describe('That have come.'),
+    role: fileQuery.shape.role.unwrap().nullable(),
+    setup: z.uuid().nullable(),
+    idle: z.number().describe('Seconds since the last of them came.'),
+    modified: z.number().nullable().describe('When the file was last changed, ms since 1970, if that was said.'),
+  })
+  .meta({ id: 'Upload' })
+export type OpenUpload = z.output<typeof openUpload>

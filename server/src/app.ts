@@ -18,6 +18,7 @@ import { eventRoutes } from './routes/events.ts'
 import { fileRoutes } from './routes/files.ts'
 import { jobRoutes } from './routes/jobs.ts'
 import { placementRoutes } from './routes/markers.ts'
+import { uploadRoutes } from './routes/uploads.ts'
 import type { SessionDoor } from './sessions/door.ts'
 
 /** The web application. pages: folder of the built browser part; left out in tests of the interface alone. */
@@ -60,6 +61,7 @@ export function buildApp(db: Database, queue: Queue, sessions: SessionDoor, expo
   app.get('/metrics', metrics.answer)
   app.use(compression({ filter: (req, res) => !/^\/api\/v1\/(items|events|scanners\/[^/]+\/live)/.test(req.originalUrl) && compression.filter(req, res) }))
   app.use(BASE, fileRoutes(db, queue, sessions, exports))
+  app.use(BASE, uploadRoutes(db, queue, sessions))
   app.use(BASE, sessions.routes)
   // artefact files and images come as they are: their routes read the body themselves
   const json = express.json({ limit: '8mb' })

@@ -14,71 +14,113 @@ type AnyArray = Float32Array | Uint32Array | Uint8Array
 
 const bytesOf = (a: AnyArray) => Buffer.from(a.buffer as ArrayBuffer, a.byteOffset, a.byteLength)
 
-/** Stores an array unless the same bytes are stored already. Part of the caller's transaction. */
+/** Stores an array unless the same bytes are stored already; either way they stay until the caller's transaction ends, which is to say who wants them. */
 export async function storeArray(db: Sequelize, a: AnyArray, transaction: Transaction): Promise<ArrayRef> {
   const bytes = bytesOf(a)
   const sha = createHash('sha256').update(bytes).digest('hex')
   const ref: ArrayRef = { sha, type: a instanceof Float32Array ? 'f32' : a instanceof Uint32Array ? 'u32' : 'u8', length: a.length }
   const id = randomUUID()
-  const made = await db.query('insert into blob (id, sha256, bytes) values ($1, $2, $3) on conflict (sha256) do nothing returning id', {
-    bind: [id, sha, bytes.length],
-    type: QueryTypes.SELECT,
-    transaction,
-  })
-  if (made.length)
-    for (let n = 0; n * CHUNK < bytes.length; n++)
-      await db.query('insert into blob_chunk (blob_id, n, data) values ($1, $2, $3)', {
-        bind: [id, n, bytes.subarray(n * CHUNK, (n + 1) * CHUNK)],
-        transaction,
-      })
+  for (;;) {
+    const made = await db.query('insert into blob (id, sha256, bytes) values ($1, $2, $3) on conflict (sha256) do nothing returning id', {
+      bind: [id, sha, bytes.length],
+      type: QueryTypes.SELECT,
+      transaction,
+    })
+    if (made.length) break
+    // there already; unless it was swept away just now
+    if (await hold(db, sha, transaction)) return ref
+  }
+  for (let n = 0; n * CHUNK < bytes.length; n++)
+    await db.query('insert into blob_chunk (blob_id, n, data) values ($1, $2, $3)', {
+      bind: [id, n, bytes.subarray(n * CHUNK, (n + 1) * CHUNK)],
+      transaction,
+    })
   return ref
 }
 
+/** Keeps a stored array until the caller's transaction ends. False when it is not there. */
+async function hold(db: Sequelize, sha: string, transaction: Transaction): Promise<boolean> {
+  return (await db.query('select 1 from blob where sha256 = $1 for key share', { bind: [sha], type: QueryTypes.SELECT, transaction })).length > 0
+}
+
 /**
- * Streams a file into the database as it arrives; memory stays at one chunk, and no connection is held while the other side is silent.
- * The blob is marked complete only at the end: what a broken connection leaves behind is swept away.
+ * Writes what arrives behind what a blob holds already; memory stays at one chunk, and no connection is held while the other side is silent. What had come
+ * before a stream breaks off stays. heard: sees every piece. Returns the bytes that were written.
  */
-export async function storeFile(pool: pg.Pool, name: string, stream: AsyncIterable<Uint8Array>): Promise<{ id: string; bytes: number }> {
-  const id = randomUUID()
-  await pool.query('insert into blob (id, name) values ($1, $2)', [id, name])
-  const hash = createHash('sha256')
+export async function append(pool: pg.Pool, id: string, stream: AsyncIterable<Uint8Array>, heard: (piece: Uint8Array) => unknown): Promise<number> {
+  const last = await pool.query<{ n: number }>('select coalesce(max(n) + 1, 0)::int as n from blob_chunk where blob_id = $1', [id])
+  let { n } = last.rows[0]
   let total = 0
-  let n = 0
   let parts: Uint8Array[] = []
   let have = 0
   const flush = async () => {
     if (!have) return
-    await pool.query('insert into blob_chunk (blob_id, n, data) values ($1, $2, $3)', [id, n++, Buffer.concat(parts, have)])
+    const data = Buffer.concat(parts, have)
     parts = []
     have = 0
+    await pool.query(
+      `with chunk as (insert into blob_chunk (blob_id, n, data) values ($1, $2, $3))
+       update blob set bytes = bytes + $4, touched_at = now() where id = $1`,
+      [id, n++, data, data.length],
+    )
+    total += data.length
   }
   try {
     for await (const piece of stream) {
-      hash.update(piece)
+      heard(piece)
       parts.push(piece)
       have += piece.length
-      total += piece.length
       if (have >= CHUNK) await flush()
     }
+  } finally {
     await flush()
-  } catch (e) {
-    await pool.query('delete from blob where id = $1', [id]).catch(() => undefined)
-    throw e
   }
-  const sha = hash.digest('hex')
-  const same = await pool.query<{ id: string }>('select id from blob where sha256 = $1', [sha])
-  if (same.rows[0]) {
-    await pool.query('delete from blob where id = $1', [id])
-    return { id: same.rows[0].id, bytes: total }
-  }
+  return total
+}
+
+export const beginFile = async (pool: pg.Pool, name: string): Promise<string> => {
+  const id = randomUUID()
+  await pool.query('insert into blob (id, name) values ($1, $2)', [id, name])
+  return id
+}
+
+/** A file that has come whole: the same bytes are kept once. Returns the blob that holds them from now on; when it is another one, this one may be dropped. */
+export async function endFile(pool: pg.Pool, id: string, sha: string): Promise<string> {
+  const same = await pool.query<{ id: string }>('update blob set touched_at = now() where sha256 = $1 and id <> $2 returning id', [sha, id])
+  if (same.rows[0]) return same.rows[0].id
+  const is = (as: string) => pool.query('update blob set sha256 = $2, touched_at = now() where id = $1', [id, as])
   try {
-    await pool.query('update blob set sha256 = $2, bytes = $3 where id = $1', [id, sha, total])
+    await is(sha)
   } catch (e) {
     // the same file came in twice at the same moment: both copies may stay, this one under its id alone
     if ((e as { code?: string }).code !== '23505') throw e
-    await pool.query('update blob set sha256 = $2, bytes = $3 where id = $1', [id, `${sha}-${id}`, total])
+    await is(`${sha}-${id}`)
   }
-  return { id, bytes: total }
+  return id
+}
+
+export const dropFile = async (pool: pg.Pool, id: string): Promise<void> => void (await pool.query('delete from blob where id = $1', [id]))
+
+/** Streams a whole file into the database as it arrives. Nothing is left of one that breaks off. */
+export async function storeFile(pool: pg.Pool, name: string, stream: AsyncIterable<Uint8Array>): Promise<{ id: string; bytes: number }> {
+  const id = await beginFile(pool, name)
+  const hash = createHash('sha256')
+  try {
+    const bytes = await append(pool, id, stream, (piece) => hash.update(piece))
+    const kept = await endFile(pool, id, hash.digest('hex'))
+    if (kept !== id) await dropFile(pool, id)
+    return { id: kept, bytes }
+  } catch (e) {
+    await dropFile(pool, id).catch(() => undefined)
+    throw e
+  }
+}
+
+/** SHA-256 of a file that came in several parts. */
+export async function digest(pool: pg.Pool, id: string): Promise<string> {
+  const hash = createHash('sha256')
+  for await (const piece of readBlob(pool, id)) hash.update(piece)
+  return hash.digest('hex')
 }
 
 /** Bytes that are held for a reader who may be slow, or may have stopped reading. */
@@ -180,12 +222,36 @@ export async function fileSource(pool: pg.Pool, id: string, name: string): Promi
   return { name, size: Number(found.rows[0].bytes), chunks: () => readBlob(pool, id) }
 }
 
-/** Deletes bytes that nothing speaks of any more, and files whose upload was broken off. In a quiet moment, not in a request. */
+/** What is said of a step whose numbers were swept away between being found and being used: the database refuses it. */
+export const isSwept = (e: unknown): boolean => {
+  const { code, table } = ((e as { parent?: unknown }).parent ?? e) as { code?: string; table?: string }
+  return code === 'OG001' || (code === '23503' && table === 'item_blob')
+}
+
+/** An upload may be gone on with for a day after its last byte; a file that has come whole is spoken of by its step within the hour. */
+const FORGOTTEN = `b.touched_at < now() - case when b.sha256 is null then interval '1 day' else interval '1 hour' end
+  and not exists (select 1 from item_blob i where i.blob_id = b.id) and not exists (select 1 from step s where s.file_id = b.id)`
+
+/** Deletes bytes that nothing speaks of any more, and uploads that nobody went on with. In a quiet moment, not in a request. */
 export async function sweepBlobs(pool: pg.Pool): Promise<number> {
-  const r = await pool.query(`
-delete from blob b where created_at < now() - interval '1 hour'
-  and not exists (select 1 from step s where s.file_id = b.id)
-  and (b.sha256 is null or b.sha256 not in (
-    select e.value->>'sha' from item i, jsonb_each(i.arrays) e union select e.value->>'sha' from item i, jsonb_each(i.display) e))`)
-  return r.rowCount ?? 0
+  await pool.query(`delete from upload u where created_at < now() - interval '1 day'
+    and not exists (select 1 from blob b where b.id = u.blob_id and b.sha256 is null and b.touched_at > now() - interval '1 day')`)
+  const client = await pool.connect()
+  let swept = 0
+  try {
+    for (;;) {
+      await client.query('begin')
+      // whoever is about to speak of one holds it: it is left. Of those that are locked here nobody else can begin to speak, and what was said before is seen by the second statement
+      const found = await client.query<{ id: string }>(`select id from blob b where ${FORGOTTEN} limit 100 for update skip locked`)
+      const gone = await client.query(`delete from blob b where id = any($1) and ${FORGOTTEN}`, [found.rows.map((r) => r.id)])
+      await client.query('commit')
+      swept += gone.rowCount ?? 0
+      if (!gone.rowCount) return swept
+    }
+  } catch (e) {
+    await client.query('rollback').catch(() => undefined)
+    throw e
+  } finally {
+    client.release()
+  }
 }

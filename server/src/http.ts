@@ -3,6 +3,7 @@ import { buildApp } from './app.ts'
 import { connect } from './db/connect.ts'
 import { keepExports } from './helper/exports.ts'
 import { helperThread } from './helper/helper.ts'
+import { askForThisVersion } from './ledger/versions.ts'
 import { tellUnheard } from './log.ts'
 import { endsCleanly } from './parent.ts'
 import { openQueue } from './queue.ts'
@@ -21,6 +22,7 @@ const { end, onEnd } = endsCleanly()
 const db = await connect(url)
 const queue = await openQueue(db, 'web', 4)
 queue.bus.on('restored', () => end(0))
+await askForThisVersion()
 const exports = keepExports(helperThread(url))
 const app = buildApp(db, queue, sessionsAt(socket), exports, `${root}web/dist`)
 const server = app.listen(Number(port), host, (error) => {

@@ -39,17 +39,17 @@ for (const [title, make] of missing) {
     if (markers) maps.push({ setup, markers })
     for (const pass of setups[k].passes) {
       const file = await storeFile(db.pool, `${pass.name}.ply`, streamOf(writePly(pass.points, 'recorded for the demo')))
-      await enqueueFile(queue, job.id, 'import', { id: file.id, name: `${pass.name}.ply`, role: 'pass', setup: setup.id, unit: 'mm' })
+      await enqueueFile(queue, job.id, { operation: 'import', id: file.id, name: `${pass.name}.ply`, role: 'pass', setup: setup.id, unit: 'mm' })
     }
   }
   for (const { setup, markers } of maps) {
     const name = `Markers of ${setup.name}.csv`
     const file = await storeFile(db.pool, name, streamOf([new TextEncoder().encode(writePlacedMarkers(markers, identity()))]))
-    await enqueueFile(queue, job.id, 'import-markers', { id: file.id, name, role: 'marker-map', setup: setup.id })
+    await enqueueFile(queue, job.id, { operation: 'import-markers', id: file.id, name, role: 'marker-map', setup: setup.id })
   }
   if (nominal) {
     const file = await storeFile(db.pool, nominal.name, streamOf([nominal.step]))
-    await enqueueFile(queue, job.id, 'import', { id: file.id, name: nominal.name, role: 'nominal' })
+    await enqueueFile(queue, job.id, { operation: 'import', id: file.id, name: nominal.name, role: 'nominal' })
   }
   await db.pool.query('insert into demo_made (title) values ($1)', [title])
   log.info({ job: title, milliseconds: Math.round(performance.now() - began) }, 'demo job made')

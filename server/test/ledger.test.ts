@@ -97,6 +97,18 @@ describe('the ledger', () => {
     await all.call('POST', `/jobs/${job}/head`, { step: step.parent })
     expect((await all.state(job)).tray).toHaveLength(1)
   })
+  test('what was set aside is set aside again when a step before it is run with other settings', async () => {
+    const { job, slot } = await withPass()
+    await all.bring(job, 'cube.ply', cubePly(20))
+    const cube = (await all.state(job)).tray.find((i) => i.slot !== slot)
+    const thinned = await all.step(job, { operation: 'thin', inputs: { passes: [slot] }, params: { size: 3 } })
+    await all.call('POST', `/jobs/${job}/steps`, { operation: 'set-aside', inputs: { items: [cube?.slot] } })
+    const again = await all.call('POST', `/jobs/${job}/steps/${thinned.id}/rerun`, { params: { size: 6 } })
+    for (const s of again.body as { id: string }[]) expect(await all.finished(job, s.id)).toMatchObject({ state: 'done', problem: null })
+    const { tray, steps } = await all.state(job)
+    expect(tray.map((i) => i.slot)).toEqual([slot])
+    expect(steps.at(-1)).toMatchObject({ operation: 'set-aside', evidence: { quantities: [{ value: 'cube' }] } })
+  })
   test('a recipe of the path names inputs, steps and what to deliver', async () => {
     const { job, slot } = await withPass()
     await all.step(job, trim(slot))

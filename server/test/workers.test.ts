@@ -3,7 +3,9 @@ import type { Step } from '@oak-gauge/contract'
 import { spawn } from 'node:child_process'
 import pg from 'pg'
 import { fileURLToPath } from 'node:url'
-import { sweepBlobs } from '../src/blobs.ts'
+import { Readable } from 'node:stream'
+import { append, beginFile, isSwept, loadArray, storeArray, sweepBlobs } from '../src/blobs.ts'
+import { askForThisVersion } from '../src/ledger/versions.ts'
 import { cubePly, startAll, tableAndBlock, until, type All } from './help.ts'
 
 let all: All
@@ -155,6 +157,24 @@ describe('a database that drops all connections', () => {
   )
 })
 
+describe('a step whose message was lost on the way', () => {
+  test('is run all the same, and those of other jobs do not wait for it', async () => {
+    const job = (await all.newJob('Unheard')).job.id
+    await all.bring(job, 'pass.xyz', tableAndBlock())
+    const [pass] = (await all.state(job)).tray
+    // as if the line had broken between the queue's giving it out and the worker's hearing of it
+    await all.db.pool.query(`
+      create function unheard() returns trigger language plpgsql as $$ begin
+        if new.data->>'job' = '${job}' then return null; end if; return new; end $$`)
+    await all.db.pool.query('create trigger unheard before insert on pgboss.job for each row execute function unheard()')
+    const asked = await all.call('POST', `/jobs/${job}/steps`, thin(pass.slot, 2.2))
+    await all.db.pool.query('drop function unheard cascade')
+    const other = (await all.newJob('Heard')).job.id
+    await all.bring(other, 'cube.ply', cubePly(13))
+    expect((await all.finished(job, asked.body.id)).state).toBe('done')
+  }, 30_000)
+})
+
 describe('waiting steps', () => {
   test('a waiting step is cancelled before it began; what waits behind it in a repetition goes with it', async () => {
     const job = (await all.newJob()).job.id
@@ -183,12 +203,113 @@ describe('waiting steps', () => {
     const all1 = await count()
     await all.call('DELETE', `/jobs/${job}`)
     expect(await sweepBlobs(all.db.pool)).toBe(0)
-    await all.db.pool.query("update blob set created_at = now() - interval '2 hours'")
+    await all.db.pool.query("update blob set touched_at = now() - interval '2 hours'")
     expect(await sweepBlobs(all.db.pool)).toBeGreaterThan(0)
     expect(await count()).toBeLessThan(all1)
     const [pass] = (await all.state(kept)).tray
     expect((await fetch(`${all.url}/api/v1/items/${pass.id}/display`)).status).toBe(200)
     expect((await all.step(kept, thin(pass.slot, 5))).state).toBe('done')
+  })
+})
+
+describe('bytes that somebody speaks of', () => {
+  const age = (what: string) => all.db.pool.query(`update blob set touched_at = now() - interval '${what}'`)
+  const numbers = (seed: number) => Float32Array.from({ length: 300 }, (_, i) => i * seed)
+  const there = async (sha: string) => (await all.db.pool.query('select 1 from blob where sha256 = $1', [sha])).rowCount
+  const inTransaction = () => all.db.sequelize.transaction()
+
+  test('stay when somebody takes them up while they are swept, and whoever comes later stores them anew', async () => {
+    const a = numbers(0.5)
+    const { sha } = await all.db.sequelize.transaction((t) => storeArray(all.db.sequelize, a, t))
+    await age('2 hours')
+    const taking = await inTransaction()
+    await storeArray(all.db.sequelize, a, taking)
+    await sweepBlobs(all.db.pool)
+    expect(await there(sha)).toBe(1)
+    await taking.rollback()
+    // the other way round: it is being swept, and whoever wants it waits until it is gone
+    const sweeper = await all.db.pool.connect()
+    await sweeper.query('begin')
+    await sweeper.query('delete from blob where sha256 = $1', [sha])
+    const late = await inTransaction()
+    const stored = storeArray(all.db.sequelize, a, late)
+    const first = await Promise.race([stored.then(() => 'stored'), pause(300).then(() => 'waits')])
+    expect(first).toBe('waits')
+    await sweeper.query('commit')
+    sweeper.release()
+    expect((await stored).sha).toBe(sha)
+    await late.commit()
+    expect(await loadArray(all.db.pool, { sha, type: 'f32', length: 300 })).toEqual(a)
+  })
+  test('cannot be deleted by anybody, and an item that speaks of others is refused', async () => {
+    const job = (await all.newJob()).job.id
+    await all.bring(job, 'held.ply', cubePly(31))
+    const { rows } = await all.db.pool.query('select blob_id, i.id from item i join item_blob b on b.item_id = i.id where i.job_id = $1', [job])
+    expect(rows.length).toBeGreaterThan(1)
+    await expect(all.db.pool.query('delete from blob where id = $1', [rows[0].blob_id])).rejects.toMatchObject({ code: '23503' })
+    const lie = all.db.pool.query(`update item set arrays = '{"positions":{"sha":"no such thing"}}' where id = $1`, [rows[0].id])
+    expect(isSwept(await lie.catch((e: unknown) => e))).toBe(true)
+  })
+  test('an upload that is on its way for hours stays; one that nobody went on with for a day goes', async () => {
+    const id = await beginFile(all.db.pool, 'slow.xyz')
+    await age('20 hours')
+    await sweepBlobs(all.db.pool)
+    const left = async () => (await all.db.pool.query('select 1 from blob where id = $1', [id])).rowCount
+    expect(await left()).toBe(1)
+    await age('25 hours')
+    // its next part comes just in time
+    await append(all.db.pool, id, Readable.from([Buffer.from('1 2 3')]), () => undefined)
+    await sweepBlobs(all.db.pool)
+    expect(await left()).toBe(1)
+    await age('25 hours')
+    await sweepBlobs(all.db.pool)
+    expect(await left()).toBe(0)
+  })
+  test('what is found in the ledger and swept away at the same moment is computed again', async () => {
+    const make = async (title: string) => {
+      const job = (await all.newJob(title)).job.id
+      await all.bring(job, 'same.xyz', tableAndBlock())
+      return { job, slot: (await all.state(job)).tray[0].slot }
+    }
+    const a = await make('First')
+    expect((await all.step(a.job, thin(a.slot, 3.3))).state).toBe('done')
+    const b = await make('Second')
+    // the item that is looked up is let go, and its bytes with it, just when it is stored for the second job
+    await all.db.pool.query(`
+      create function sweeps_away() returns trigger language plpgsql as $$ begin
+        delete from item_blob where blob_id in (select id from blob where sha256 in (select sha from item_wants(new)));
+        delete from blob where sha256 in (select sha from item_wants(new));
+        return new; end $$`)
+    await all.db.pool.query(`create trigger sweeps_away before insert on item for each row when (new.job_id = '${b.job}') execute function sweeps_away()`)
+    const asked = await all.call('POST', `/jobs/${b.job}/steps`, thin(b.slot, 3.3))
+    await pause(500)
+    expect((await all.state(b.job)).steps.find((s) => s.id === asked.body.id)?.state).not.toBe('failed')
+    await all.db.pool.query('drop function sweeps_away cascade')
+    const step = await all.finished(b.job, asked.body.id)
+    expect([step.state, step.problem]).toEqual(['done', null])
+  })
+})
+
+describe('workers of two versions', () => {
+  test('leave a step that asks for another one, say so, and the web server of the new one asks for its own', async () => {
+    const job = (await all.newJob('Upgrade')).job.id
+    await all.bring(job, 'pass.xyz', tableAndBlock())
+    const { slot } = (await all.state(job)).tray[0]
+    // as the next version of the program would ask for it
+    await all.db.pool.query(`
+      create function next_version() returns trigger language plpgsql as $$ begin new.version := new.version + 1; return new; end $$`)
+    await all.db.pool.query('create trigger next_version before insert on step for each row execute function next_version()')
+    const asked = await all.call('POST', `/jobs/${job}/steps`, thin(slot, 2.9))
+    await all.db.pool.query('drop function next_version cascade')
+    const step = async () => (await all.state(job)).steps.find((s) => s.id === asked.body.id)
+    expect((await until(step, (s) => s?.phase !== '', 30))?.phase).toBe('waits for a computing process of its version')
+    // other jobs do not wait behind it
+    const other = (await all.newJob('Meanwhile')).job.id
+    await all.bring(other, 'cube.ply', cubePly(12))
+    expect((await step())?.state).toBe('queued')
+    await askForThisVersion()
+    const done = await all.finished(job, asked.body.id)
+    expect([done.state, done.phase]).toEqual(['done', ''])
   })
 })
 

@@ -64,7 +64,7 @@ const whole =
 /** Everything asked of the server. Changes reach the open page by server-sent events (live.ts), which mark these answers as stale. */
 export const api = createApi({
   baseQuery: fetchBaseQuery({ baseUrl: BASE }),
-  tagTypes: ['Jobs', 'Job', 'Scanners', 'Scanner', 'Artefacts'],
+  tagTypes: ['Jobs', 'Job', 'Uploads', 'Scanners', 'Scanner', 'Artefacts'],
   endpoints: (b) => ({
     jobs: b.query<JobSummary[], void>({ queryFn: whole('jobs'), providesTags: ['Jobs'] }),
     job: b.query<Reply<'job'>, string>({ query: (id) => to(API.job, { id }), providesTags: (_r, _e, id) => [{ type: 'Job', id }] }),
@@ -103,6 +103,11 @@ export const api = createApi({
         // refused: what the page shows is of before
         dispatch(answer ? api.util.updateQueryData('job', id, () => answer.data) : api.util.invalidateTags([{ type: 'Job', id }]))
       },
+    }),
+    openUploads: b.query<Reply<'uploads'>, string>({ query: (id) => to(API.uploads, { id }), providesTags: (_r, _e, id) => [{ type: 'Uploads', id }] }),
+    forgetUpload: b.mutation<void, { job: string; id: string }>({
+      query: ({ id }) => ({ ...to(API.forgetUpload, { id }), headers: { 'tus-resumable': '1.0.0' } }),
+      invalidatesTags: (_r, _e, { job }) => [{ type: 'Uploads', id: job }],
     }),
     scanners: b.query<ScannerSummary[], void>({ queryFn: whole('scanners'), providesTags: ['Scanners'] }),
     scanner: b.query<Reply<'scanner'>, string>({ query: (id) => to(API.scanner, { id }), providesTags: (_r, _e, id) => [{ type: 'Scanner', id }] }),
@@ -194,6 +199,8 @@ export const {
   useMoveHeadMutation,
   useFileSizeQuery,
   useSurfacesQuery,
+  useOpenUploadsQuery,
+  useForgetUploadMutation,
   useScannersQuery,
   useScannerQuery,
   useScannerRunQuery,

@@ -146,6 +146,34 @@ update session set progress = jsonb_set(progress, '{problem}', ((progress->'prob
 where jsonb_typeof(progress->'problem') = 'object' and (progress->'problem') ? 'message';
 `,
   },
+  {
+    // which bytes an item wants is held by keys, so that nothing can be swept away that is spoken of; uploads may be gone on with after a break
+    name: '010-references',
+    up: `
+alter table blob add touched_at timestamptz not null default now();
+create table item_blob (
+  item_id uuid not null references item on delete cascade, blob_id uuid not null references blob, primary key (item_id, blob_id));
+create index item_blob_blob on item_blob (blob_id);
+create index step_file on step (file_id);
+create function item_wants(i item) returns table (sha text) language sql as $$
+  select e.value->>'sha' from jsonb_each(i.arrays) e union select e.value->>'sha' from jsonb_each(i.display) e $$;
+insert into item_blob select i.id, b.id from item i, item_wants(i) w join blob b on b.sha256 = w.sha;
+create function item_holds() returns trigger language plpgsql as $$
+begin
+  delete from item_blob where item_id = new.id;
+  insert into item_blob select new.id, b.id from item_wants(new) w join blob b on b.sha256 = w.sha;
+  if exists (select 1 from item_wants(new) w where not exists (select 1 from blob b where b.sha256 = w.sha)) then
+    raise exception 'numbers of an item are not stored' using errcode = 'OG001';
+  end if;
+  return null;
+end $$;
+create trigger item_holds after insert or update of arrays, display on item for each row execute function item_holds();
+create table upload (
+  id uuid primary key, job_id uuid not null references job on delete cascade, blob_id uuid references blob on delete set null,
+  size bigint not null, told jsonb not null, step_id uuid, created_at timestamptz not null default now());
+create index upload_job on upload (job_id);
+`,
+  },
 ]
 
 /** Brings the database up to this version of the program. Safe to call at every start; several processes may. */

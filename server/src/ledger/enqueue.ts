@@ -2,13 +2,12 @@ import { randomUUID } from 'node:crypto'
 import { isDeepStrictEqual } from 'node:util'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
 import type { Operation } from '@oak-gauge/core/operations/operation.ts'
-import { q } from '@oak-gauge/core/operations/quantities.ts'
 import { checkedParams, operation } from '@oak-gauge/core/operations/registry.ts'
 import type { StepRequest } from '@oak-gauge/contract'
 import { StepRow } from '../db/models.ts'
 import { changing, isOpen, madeBefore, mustBeQuiet, mustStandAt, NOWHERE, type Asked, type Change } from './change.ts'
 import type { Queue } from '../queue.ts'
-import { pathTo, SET_ASIDE, type Ledger } from './state.ts'
+import { pathTo, SET_ASIDE, setAsideEvidence, versionOf, type Ledger } from './state.ts'
 
 /** Checks what can be checked beforehand, and puts the step into the queue. */
 export function enqueueStep(queue: Queue, jobId: string, request: StepRequest): Promise<StepRow> {
@@ -52,24 +51,23 @@ function check(ledger: Ledger, { operation: name, params, inputs = {} }: StepReq
   }
 }
 
+/** A file in the database, and what is said of it. */
+export interface FileToRead {
+  operation: 'import' | 'import-markers' | 'map-markers'
+  id: string
+  name: string
+  role?: string | undefined
+  setup?: string | undefined
+  unit?: string | undefined
+  params?: Record<string, unknown>
+  inputs?: Record<string, string[]>
+  recordedWith?: StepRow['recordedWith']
+  request?: string | undefined
+}
+
 /** A step that reads a file which is in the database already. */
-export function enqueueFile(
-  queue: Queue,
-  jobId: string,
-  name: 'import' | 'import-markers' | 'map-markers',
-  file: {
-    id: string
-    name: string
-    role?: string | undefined
-    setup?: string | undefined
-    unit?: string | undefined
-    params?: Record<string, unknown>
-    inputs?: Record<string, string[]>
-    recordedWith?: StepRow['recordedWith']
-    request?: string | undefined
-  },
-): Promise<StepRow> {
-  const op = operation(name)
+export function enqueueFile(queue: Queue, jobId: string, file: FileToRead): Promise<StepRow> {
+  const op = operation(file.operation)
   return changing(queue, jobId, async (c) => {
     const twin = madeBefore(c, { request: file.request }, () => false)
     if (twin) return twin
@@ -94,10 +92,8 @@ export function enqueueFile(
 }
 
 async function setAside(c: Change, slots: string[], asked: Asked): Promise<StepRow> {
-  const { job, tray, transaction } = c
+  const { job, transaction } = c
   mustBeQuiet(c, 'setting aside')
-  if (!slots.length || slots.some((s) => !tray.has(s))) throw new OakError('not-on-tray', 'That is not on the tray.', { remedy: 'Choose what to set aside.' })
-  const names = slots.map((s) => tray.get(s)?.name ?? '')
   const step = await StepRow.create(
     {
       jobId: job.id,
@@ -109,7 +105,7 @@ async function setAside(c: Change, slots: string[], asked: Asked): Promise<StepR
       chained: true,
       parent: job.head,
       milliseconds: 0,
-      evidence: { quantities: [q('set-aside', names.join(', '))], warnings: [] },
+      evidence: setAsideEvidence(c, slots),
       ...askedOf(asked),
     },
     { transaction },
@@ -170,8 +166,10 @@ export function rerunStep(queue: Queue, jobId: string, stepId: string, params: R
     await job.update({ head: step.parent }, { transaction })
     const again: StepRow[] = []
     for (const s of path.slice(at)) {
-      const { operation: name, version, inputs, slots, fileId, fileName, fileRole, recordedWith, setupId } = s
+      const { operation: name, inputs, slots, fileId, fileName, fileRole, recordedWith, setupId } = s
       const first = s.id === stepId
+      // as it is computed today, which may not be how it was
+      const version = versionOf(name) ?? s.version
       const row = { jobId, operation: name, version, inputs, slots, fileId, fileName, fileRole, recordedWith, setupId, batch, origin }
       again.push(await StepRow.create({ ...row, params: first ? params : s.params, ...(first ? askedOf(asked) : {}) }, { transaction }))
       c.wake()

@@ -1,8 +1,9 @@
 import { Transaction } from 'sequelize'
 import type { JobState, Role, Step, TrayItem } from '@oak-gauge/contract'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
-import { named } from '@oak-gauge/core/operations/quantities.ts'
-import { operation } from '@oak-gauge/core/operations/registry.ts'
+import type { Evidence } from '@oak-gauge/core/operations/operation.ts'
+import { named, q } from '@oak-gauge/core/operations/quantities.ts'
+import { operation, OPERATIONS } from '@oak-gauge/core/operations/registry.ts'
 import type { Ran } from '@oak-gauge/core/uncertainty/lineage.ts'
 import { ItemRow, JobRow, SetupRow, SlotRow, StepRow } from '../db/models.ts'
 
@@ -14,6 +15,15 @@ export const aboutStep = (name: string): Pick<Step, 'title' | 'stage' | 'shows'>
   if (name === SET_ASIDE) return { title: 'Set aside', stage: 'Clean', shows: [] }
   const { title, stage, shows } = operation(name)
   return { title, stage, shows: shows ?? [] }
+}
+
+/** The version of an operation that this program has; undefined of one that it does not know. */
+export const versionOf = (name: string): number | undefined => (name === SET_ASIDE ? 1 : OPERATIONS.find((o) => o.name === name)?.version)
+
+/** Throws 'not-on-tray' when one of them is not there. */
+export function setAsideEvidence({ tray }: Ledger, slots: string[]): Evidence {
+  if (!slots.length || slots.some((s) => !tray.has(s))) throw new OakError('not-on-tray', 'That is not on the tray.', { remedy: 'Choose what to set aside.' })
+  return { quantities: [q('set-aside', slots.map((s) => tray.get(s)?.name ?? '').join(', '))], warnings: [] }
 }
 
 export async function jobOr404(id: string, transaction?: Transaction): Promise<JobRow> {

@@ -332,7 +332,8 @@ export class MappingRun extends Session<RunView, Progress> {
       }
       const name = `markers ${o.setupName}.json`
       const file = await storeFile(this.db.pool, name, Readable.from([Buffer.from(JSON.stringify(recording))]))
-      const step = await enqueueFile(this.queue, o.job, 'map-markers', {
+      const step = await enqueueFile(this.queue, o.job, {
+        operation: 'map-markers',
         id: file.id,
         name,
         setup: o.setup,

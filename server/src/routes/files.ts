@@ -11,11 +11,10 @@ import { ItemRow, type ArrayRef } from '../db/models.ts'
 import type { Exports } from '../helper/exports.ts'
 import type { Queue } from '../queue.ts'
 import { enqueueFile } from '../ledger/enqueue.ts'
+import { bareName, fileNamed, LARGEST_FILE, mustBeTaken } from '../ledger/file.ts'
 import { jobOr404, loadLedger, toStep } from '../ledger/state.ts'
 import type { SessionDoor } from '../sessions/door.ts'
-import { mustFit, watchSpace } from '../space.ts'
-
-const LARGEST_FILE = 2 * 1024 ** 3 + 64 * 1024 ** 2
+import { watchSpace } from '../space.ts'
 
 export function fileRoutes(db: Database, queue: Queue, sessions: SessionDoor, exports: Exports): Router {
   const r = Router()
@@ -24,27 +23,12 @@ export function fileRoutes(db: Database, queue: Queue, sessions: SessionDoor, ex
   // streamed into the database; the step that reads it is queued behind it
   serve(r, API.bringFile, async ({ params, query, req }) => {
     const job = await jobOr404(params.id)
-    const name = query.name.split(/[\\/]/).pop() as string
-    const length = Number(req.headers['content-length'] ?? 0)
-    if (length > LARGEST_FILE)
-      throw new OakError('too-large', `The file has ${(length / 1e9).toFixed(1)} GB; up to 2 GB are taken.`, {
-        where: name,
-        remedy: 'Thin the scan before exporting it, or export it in parts.',
-      })
-    mustFit(await space(), length, name)
-    // a pass keeps how its scanner stood when it came in
-    const recordedWith = job.scanner && (query.role === undefined || query.role === 'pass') ? await sessions.standing(job.scanner) : null
+    const name = bareName(query.name)
+    const length = req.headers['content-length']
+    mustBeTaken(length === undefined ? 1 : Number(length), name, await space())
     const stored = await storeFile(db.streams, name, limited(req, name))
-    if (stored.bytes === 0) throw new OakError('empty', 'The file is empty (0 bytes).', { where: name, remedy: 'Export or copy it again.' })
-    const step = await enqueueFile(queue, job.id, query.role === 'marker-map' ? 'import-markers' : 'import', {
-      id: stored.id,
-      name,
-      role: query.role,
-      setup: query.setup,
-      unit: query.unit,
-      recordedWith,
-      request: query.request,
-    })
+    if (stored.bytes === 0) mustBeTaken(0, name, null)
+    const step = await enqueueFile(queue, job.id, await fileNamed(query, job, stored.id, sessions, query.request))
     return toStep(step)
   })
 

@@ -7,7 +7,7 @@ import type { Role } from '@oak-gauge/contract'
 import { storeArray } from '../blobs.ts'
 import type { Database } from '../db/connect.ts'
 import { ItemRow, JobRow, SlotRow, StepRow, type ArrayRef } from '../db/models.ts'
-import { asRan, loadLedger } from '../ledger/state.ts'
+import { asRan, loadLedger, SET_ASIDE, setAsideEvidence } from '../ledger/state.ts'
 import type { ArrayCache } from './cache.ts'
 import type { MadeItem, RunRequest } from './messages.ts'
 import { packValue, unpackItem, type Arrays } from './pack.ts'
@@ -23,6 +23,11 @@ export type Run = (
 /** Runs one step of a job whose lock is held: resolves its inputs on today's tray, computes or looks up, stores all in one transaction. */
 export async function executeStep(db: Database, cache: ArrayCache, step: StepRow, run: Run): Promise<void> {
   const ledger = await loadLedger(step.jobId)
+  if (step.operation === SET_ASIDE) {
+    // one of several that are run once more
+    const outcome = { evidence: setAsideEvidence(ledger, step.inputs['items'] ?? []), milliseconds: 0, picture: null, reused: false }
+    return commit(db, step, { name: SET_ASIDE, outputs: {} }, {}, null, [], outcome, ledger.job.head)
+  }
   const op = operation(step.operation)
   const params = checkedParams(op, withEarlierFigures(op.name, step.params, step.inputs, ledger.path.map(asRan)))
   const rows: Record<string, ItemRow[]> = {}
@@ -103,6 +108,9 @@ async function storeAll(db: Database, cache: ArrayCache, arrays: Arrays, transac
   return out
 }
 
+/** What committing wants of an operation. */
+type Made = Pick<Operation, 'name' | 'outputs'>
+
 interface Outcome {
   evidence: Evidence | null
   milliseconds: number
@@ -113,9 +121,9 @@ interface Outcome {
 function commit(
   db: Database,
   step: StepRow,
-  op: Operation,
+  op: Made,
   rows: Record<string, ItemRow[]>,
-  key: string,
+  key: string | null,
   items: Partial<ItemRow>[],
   outcome: Outcome,
   head: string | null,
@@ -127,9 +135,9 @@ function commit(
 async function commitIn(
   transaction: Parameters<typeof storeArray>[2],
   step: StepRow,
-  op: Operation,
+  op: Made,
   rows: Record<string, ItemRow[]>,
-  key: string,
+  key: string | null,
   items: Partial<ItemRow>[],
   outcome: Outcome,
   head: string | null,
@@ -179,7 +187,7 @@ async function commitIn(
   if (!step.preview) await job.update({ head: step.id, tip: step.id }, { transaction })
 }
 
-function roleOf(op: Operation, step: StepRow, item: Partial<ItemRow>): Role {
+function roleOf(op: Made, step: StepRow, item: Partial<ItemRow>): Role {
   if (op.name === 'import') {
     if (step.fileRole === 'nominal' && item.kind === 'mesh') return 'nominal'
     if (item.kind === 'points') return 'pass'

@@ -1,14 +1,15 @@
 import { randomUUID } from 'node:crypto'
-import { QueryTypes } from 'sequelize'
+import { Op, QueryTypes } from 'sequelize'
 import { Cancelled, OakError } from '@oak-gauge/core/base/errors.ts'
 import { connect } from '../db/connect.ts'
 import { JobRow, StepRow } from '../db/models.ts'
 import { tellWorkers } from '../ledger/change.ts'
+import { versionOf } from '../ledger/state.ts'
 import { log, tellUnheard } from '../log.ts'
 import { withParent } from '../parent.ts'
 import { toProblem } from '../problem.ts'
 import { openQueue, QUEUE } from '../queue.ts'
-import { sweepBlobs } from '../blobs.ts'
+import { isSwept, sweepBlobs } from '../blobs.ts'
 import { ArrayCache } from './cache.ts'
 import { executeStep, NotOurs } from './execute.ts'
 import { runnerThread } from './thread.ts'
@@ -30,6 +31,10 @@ const MAX_ATTEMPTS = 3
 /** ms */
 const LONGEST = 4000
 const ROOM = 5000
+/** s */
+const OTHER_AGAIN = 3
+const FORGOTTEN = 3
+const OTHER_VERSION = 'waits for a computing process of its version'
 
 let stopping = false
 let looping = Promise.resolve()
@@ -54,6 +59,7 @@ async function loop(): Promise<void> {
         await boss.complete(QUEUE, message.id)
         continue
       }
+      await lookForForgotten()
       if (Date.now() - swept > 3_600_000) {
         swept = Date.now()
         const n = await sweepBlobs(db.pool)
@@ -116,12 +122,33 @@ async function withJobLock(job: string, f: () => Promise<void>): Promise<boolean
 }
 
 async function workOn(job: string): Promise<void> {
-  const free = await withJobLock(job, async () => {
-    const step = await StepRow.findOne({ where: { jobId: job, state: 'queued' }, order: [['seq', 'ASC']] })
-    if (step) await runStep(step)
-  })
   // another worker is at this job; what we were told of must still be done after it
-  if (!free) await boss.send(QUEUE, { job }, { startAfter: 1 })
+  if (!(await runOldest(job))) await boss.send(QUEUE, { job }, { startAfter: 1 })
+}
+
+/** Runs the oldest waiting step of a job. False when another worker is at the job. */
+const runOldest = (job: string): Promise<boolean> =>
+  withJobLock(job, async () => {
+    const step = await StepRow.findOne({ where: { jobId: job, state: 'queued' }, order: [['seq', 'ASC']] })
+    if (!step) return
+    if (versionOf(step.operation) === step.version) return runStep(step)
+    // a worker of that version may be there, or come; the web server of this one asks for ours
+    const [told] = await StepRow.update({ phase: OTHER_VERSION }, { where: { id: step.id, state: 'queued', phase: { [Op.ne]: OTHER_VERSION } } })
+    if (told) await bus.emit({ type: 'changed', job })
+    await boss.send(QUEUE, { job }, { startAfter: OTHER_AGAIN })
+  })
+
+/**
+ * Steps that wait though nobody was told of them: a message that was taken from the queue just when the connection broke, or a queue that was lost with an older
+ * dump. Those that say what they wait for come again by themselves.
+ */
+async function lookForForgotten(): Promise<void> {
+  const forgotten = await db.sequelize.query<{ job_id: string }>(
+    `select distinct job_id from step s where state = 'queued' and phase = '' and created_at < now() - interval '${FORGOTTEN} seconds'
+     and not exists (select 1 from step r where r.job_id = s.job_id and r.state = 'running')`,
+    { type: QueryTypes.SELECT },
+  )
+  for (const { job_id: job } of forgotten) await runOldest(job)
 }
 
 async function runStep(step: StepRow): Promise<void> {
@@ -170,7 +197,7 @@ async function runStep(step: StepRow): Promise<void> {
     const { code } = toProblem(e)
     if (code === 'disk-full') await waitForRoom(step)
     // this worker ends, the step does not: the next worker takes it
-    else if (stopping || e instanceof NotOurs || code === 'database-away') await putBack(step)
+    else if (stopping || e instanceof NotOurs || isSwept(e) || code === 'database-away') await putBack(step)
     else await fail(step, e)
   } finally {
     cancels.delete(step.id)
@@ -234,9 +261,6 @@ process.on('SIGINT', () => void stop())
 // a worker started by the server ends with it
 withParent(() => void stop())
 
-// jobs left by a queue that was lost (a restored dump without it): one message for each waiting step is enough
-const waiting = await db.sequelize.query<{ job_id: string }>(`select job_id from step where state = 'queued'`, { type: QueryTypes.SELECT })
-for (const w of waiting) await boss.send(QUEUE, { job: w.job_id })
 process.send?.('ready')
 log.info('worker ready')
 looping = loop()

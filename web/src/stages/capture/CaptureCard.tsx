@@ -1,7 +1,14 @@
 import { Button, Segmented, Select } from 'antd'
 import { useRef, useState, type DragEvent } from 'react'
 import { UNITS, type Step } from '@oak-gauge/contract'
-import { useAddSetupMutation, useDismissStepMutation, useMoveToSetupMutation, useRerunStepMutation } from '../../api.ts'
+import {
+  useAddSetupMutation,
+  useForgetUploadMutation,
+  useOpenUploadsQuery,
+  useDismissStepMutation,
+  useMoveToSetupMutation,
+  useRerunStepMutation,
+} from '../../api.ts'
 import { bytes, short } from '../../looks/quantity.ts'
 import { ProblemBox } from '../../looks/ProblemBox.tsx'
 import { useOpenJob } from '../../job/useJob.ts'
@@ -12,6 +19,8 @@ import { dismissUpload, upload, useUploads } from './upload.ts'
 
 const TAKEN = '.ply,.stl,.obj,.3mf,.xyz,.asc,.csv,.txt,.pts,.step,.stp'
 type As = 'auto' | 'nominal'
+/** s since the last byte came */
+const ELSEWHERE = 10
 
 /** Files in: recorded passes, meshes, nominals. */
 export function CaptureCard({ go }: CardProps) {
@@ -25,6 +34,10 @@ export function CaptureCard({ go }: CardProps) {
   const [addSetup] = useAddSetupMutation()
   const [move] = useMoveToSetupMutation()
   const aside = useStep()
+  const { data: open = [] } = useOpenUploadsQuery(job, { refetchOnMountOrArgChange: true })
+  const [forget] = useForgetUploadMutation()
+  // what no window of this browser is sending
+  const halfway = open.filter((o) => !uploads.some((u) => u.id === o.id))
   const into = setup ?? state.setups.at(-1)?.id
   const take = (list: FileList | null) => {
     if (list?.length) upload(job, [...list], as === 'nominal' ? { role: 'nominal' } : into ? { setup: into } : {})
@@ -111,12 +124,26 @@ export function CaptureCard({ go }: CardProps) {
           <div className="file" key={u.key}>
             <div style={{ display: 'flex', gap: 8 }}>
               <span style={{ flex: 1 }}>{u.name}</span>
-              <span className="figure soft">{u.problem ? '' : `${Math.round(100 * u.sent)} % of ${bytes(u.bytes)}`}</span>
+              <span className="figure soft">{u.problem ? '' : u.waits ? 'waits for the server' : `${Math.round(100 * u.sent)} % of ${bytes(u.bytes)}`}</span>
               <Button size="small" onClick={() => (u.problem ? dismissUpload(u.key) : u.stop())}>
                 {u.problem ? 'Close' : 'Stop'}
               </Button>
             </div>
             {u.problem && <ProblemBox problem={u.problem} />}
+          </div>
+        ))}
+        {halfway.map((o) => (
+          <div className="file" key={o.id}>
+            <div style={{ display: 'flex', gap: 8 }}>
+              <span style={{ flex: 1 }}>{o.name}</span>
+              <span className="figure soft">{`${Math.floor((100 * o.bytes) / o.size)} % of ${bytes(o.size)}`}</span>
+              <Button size="small" onClick={() => void forget({ job, id: o.id })}>
+                Forget
+              </Button>
+            </div>
+            <div className="hint">
+              {o.idle < ELSEWHERE ? 'Another window is sending it.' : 'The rest has not come. Choose the file again, and it goes on from there.'}
+            </div>
           </div>
         ))}
         {refused.map((s) => (

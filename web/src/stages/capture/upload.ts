@@ -1,6 +1,8 @@
 import { useSyncExternalStore } from 'react'
-import type { Problem } from '@oak-gauge/contract'
-import { API, addressOf } from '@oak-gauge/contract'
+import { Upload as TusUpload, type DetailedError } from 'tus-js-client'
+import { API, addressOf, type OpenUpload, type Problem } from '@oak-gauge/contract'
+import { api } from '../../api.ts'
+import { store } from '../../store.ts'
 
 export interface Upload {
   key: number
@@ -9,6 +11,10 @@ export interface Upload {
   bytes: number
   /** 0..1 */
   sent: number
+  /** the server does not answer just now; it is tried again */
+  waits: boolean
+  /** of the server, once it knows of it */
+  id: string | null
   problem: Problem | null
   stop(): void
 }
@@ -43,62 +49,92 @@ const BROKEN: Problem = {
   code: 'no-answer',
   detail: 'The file did not get through to the server.',
   where: '',
-  remedy: 'Nothing of it was kept. Drop it again.',
+  remedy: 'What had come is kept for a day: choose the file again, and it goes on from there.',
 }
+/** ms between tries while the server does not answer: about five minutes, long enough for it to be started again. Each byte that gets through begins anew. */
+const AGAIN = [0, 500, 1000, 2000, 4000, 8000, 15_000, 30_000, 60_000, 60_000, 60_000, 60_000]
+/** Answers that say “not now”. */
+const NOT_NOW = [409, 423, 502, 503]
 
-/** One after the other, so that the first is there soonest. */
+/** One after the other, so that the first is there soonest. One of which a part had come before goes on from there. */
 export function upload(job: string, files: File[], to: Destination): void {
-  let last: Promise<void> = Promise.resolve()
+  const known = store
+    .dispatch(api.endpoints.openUploads.initiate(job, { forceRefetch: true, subscribe: false }))
+    .unwrap()
+    .catch(() => [] as OpenUpload[])
+  let last: Promise<unknown> = known
   for (const file of files) {
-    const request = new XMLHttpRequest()
     const mine = ++key
-    change([
-      ...uploads,
-      {
-        key: mine,
-        job,
-        name: file.name,
-        bytes: file.size,
-        sent: 0,
-        problem: null,
-        stop: () => {
-          request.abort()
-          dismissUpload(mine)
-        },
-      },
-    ])
-    last = last.then(() => send(request, mine, job, file, to))
+    const stop = () => dismissUpload(mine)
+    change([...uploads, { key: mine, job, name: file.name, bytes: file.size, sent: 0, waits: false, id: null, problem: null, stop }])
+    last = last.then(async () => {
+      if (!uploads.some((u) => u.key === mine)) return
+      await send(mine, job, file, to, begun(await known, file, to))
+      for (const type of ['Job', 'Uploads'] as const) store.dispatch(api.util.invalidateTags([{ type, id: job }]))
+    })
   }
 }
 
-function send(request: XMLHttpRequest, mine: number, job: string, file: File, to: Destination): Promise<void> {
+/** What had come of the same file, for the same place, before. */
+const begun = (known: OpenUpload[], file: File, to: Destination): OpenUpload | undefined =>
+  known.find(
+    (k) =>
+      k.name === file.name &&
+      k.size === file.size &&
+      k.modified === file.lastModified &&
+      k.role === (to.role ?? null) &&
+      k.setup === (to.setup ?? null) &&
+      !uploads.some((u) => u.id === k.id),
+  )
+
+function send(mine: number, job: string, file: File, to: Destination, before: OpenUpload | undefined): Promise<void> {
   return new Promise((done) => {
-    if (!uploads.some((u) => u.key === mine)) return done()
-    const query = {
-      name: file.name,
-      ...(to.role ? { role: to.role } : {}),
-      ...(to.setup ? { setup: to.setup } : {}),
-    }
-    request.open('PUT', addressOf(API.bringFile, { id: job }, query))
-    request.upload.onprogress = (e) => update(mine, { sent: e.total ? e.loaded / e.total : 0 })
-    request.onload = () => {
-      if (request.status < 300) dismissUpload(mine)
-      else {
-        let problem = { ...BROKEN, where: file.name }
-        try {
-          problem = JSON.parse(request.responseText) as Problem
-        } catch {
-          // the answer was no page of ours; the usual words stand
-        }
-        update(mine, { problem })
-      }
-      done()
-    }
-    request.onerror = () => {
-      update(mine, { problem: { ...BROKEN, where: file.name } })
-      done()
-    }
-    request.onabort = () => done()
-    request.send(file)
+    const tus = new TusUpload(file, {
+      endpoint: addressOf(API.beginUpload, {}),
+      ...(before ? { uploadUrl: addressOf(API.continueUpload, { id: before.id }) } : {}),
+      metadata: { job, name: file.name, modified: String(file.lastModified), ...to },
+      // the server knows what has come, for every browser
+      storeFingerprintForResuming: false,
+      retryDelays: AGAIN,
+      onShouldRetry: ({ originalResponse }) => {
+        const status = originalResponse?.getStatus() ?? 0
+        const again = status === 0 || NOT_NOW.includes(status)
+        if (again) update(mine, { waits: true })
+        return again
+      },
+      onUploadUrlAvailable: () => update(mine, { id: tus.url?.split('/').at(-1) ?? null }),
+      onProgress: (sent, total) => update(mine, { sent: total ? sent / total : 0, waits: false }),
+      onSuccess: () => {
+        dismissUpload(mine)
+        done()
+      },
+      onError: (e) => {
+        update(mine, { waits: false, problem: said(e as DetailedError) ?? { ...BROKEN, where: file.name } })
+        done()
+      },
+    })
+    update(mine, {
+      sent: before ? before.bytes / before.size : 0,
+      id: before?.id ?? null,
+      stop: () => {
+        dismissUpload(mine)
+        // what had come goes as well; when that does not get through it is forgotten after a day
+        void tus
+          .abort(true)
+          .catch(() => undefined)
+          .then(done)
+      },
+    })
+    tus.start()
   })
+}
+
+/** The server's own words; undefined when the answer was no page of ours. */
+function said({ originalResponse }: DetailedError): Problem | undefined {
+  try {
+    const problem = JSON.parse(originalResponse?.getBody() ?? '') as Problem
+    return problem.detail ? problem : undefined
+  } catch {
+    return undefined
+  }
 }
