@@ -1,6 +1,7 @@
 import js from '@eslint/js'
 import { defineConfig } from 'eslint/config'
 import prettier from 'eslint-config-prettier'
+import a11y from 'eslint-plugin-jsx-a11y-x'
 import reactHooks from 'eslint-plugin-react-hooks'
 import tseslint from 'typescript-eslint'
 
@@ -40,6 +41,19 @@ export default defineConfig(
     ),
   },
   { files: ['web/**'], ...reactHooks.configs.flat.recommended },
+  { files: ['web/src/**/*.tsx'], ...a11y.configs.recommended },
+  {
+    files: ['web/src/**/*.tsx'],
+    rules: {
+      // a dialog that was just asked for takes the keyboard: only those use it
+      'jsx-a11y-x/no-autofocus': 'off',
+      // what is known beforehand belongs into a style sheet; what was computed (a share, a colour of the data) may stand beside the element
+      'no-restricted-syntax': [
+        'error',
+        { selector: "JSXAttribute[name.name='style'] Property > Literal.value", message: 'A fixed style belongs into the style sheet of its feature.' },
+      ],
+    },
+  },
   // these effects follow things outside of React: the 3D view, fetched arrays, picks on it
   { files: ['web/**'], rules: { 'react-hooks/set-state-in-effect': 'off', 'react-hooks/preserve-manual-memoization': 'off' } },
   // what three.js holds in its uniforms has no type

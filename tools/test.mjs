@@ -8,6 +8,8 @@ rmSync(reports, { recursive: true, force: true })
 mkdirSync(reports, { recursive: true })
 /** ms: the whole takes 35 to 45 minutes, the longest kind 25 */
 const LONGEST = 35 * 60_000
+/** tests of programs that talk to one another */
+const ALONE = '/(server|scanners|cli)/test/'
 let passed = 0
 let failed = 0
 
@@ -34,16 +36,20 @@ const read = (file) => JSON.parse(readFileSync(`${reports}/${file}`, 'utf8'))
 run('types', 'npx', ['tsc', '-b'])
 run('lint', 'npm', ['run', '--silent', 'lint'])
 // not through npx: whoever is ended for its time must be the one that runs
-run(
-  'unit',
-  process.execPath,
-  ['node_modules/jest/bin/jest.js', '--json', `--outputFile=${reports}/unit.json`],
-  { NODE_OPTIONS: '--experimental-vm-modules --no-warnings' },
-  () => {
-    const j = read('unit.json')
-    return { passed: j.numPassedTests, failed: j.numFailedTests + j.numRuntimeErrorTestSuites }
-  },
-)
+const jest = (name, ...args) =>
+  run(
+    name,
+    process.execPath,
+    ['node_modules/jest/bin/jest.js', '--json', `--outputFile=${reports}/${name}.json`, ...args],
+    { NODE_OPTIONS: '--experimental-vm-modules --no-warnings' },
+    () => {
+      const j = read(`${name}.json`)
+      return { passed: j.numPassedTests, failed: j.numFailedTests + j.numRuntimeErrorTestSuites }
+    },
+  )
+// what computes may share the machine with its like; what has clients, time limits and killed processes gets it for itself
+jest('unit', '--maxWorkers=2', '--testPathIgnorePatterns=/node_modules/', `--testPathIgnorePatterns=${ALONE}`)
+jest('server', '--maxWorkers=1', `--testPathPatterns=${ALONE}`)
 run(
   'browser',
   process.execPath,

@@ -28,10 +28,11 @@ import { tessellate } from '@oak-gauge/demo/cad.ts'
 import { benchViews, record, smallPose, type Recorded } from '@oak-gauge/demo/passes.ts'
 import { benchBroken } from './broken.ts'
 import { benchCad } from './cad.ts'
-import { openInBrowser } from './browser.ts'
+import { openInBrowser, orbitInBrowser } from './browser.ts'
 import { benchCalibration } from './calibrate.ts'
 import { benchFaults } from './faults.ts'
 import { benchLarge } from './large.ts'
+import { benchLoad } from './load.ts'
 import { benchMany } from './many.ts'
 import { benchMarkers } from './markers.ts'
 import { benchServer } from './server.ts'
@@ -102,6 +103,11 @@ if (wants('cad')) await benchCad(add)
 if (wants('server')) await benchServer(add)
 if (only.includes('faults')) {
   await benchFaults(only, add, (line) => process.stderr.write(`${line}\n`))
+  await report()
+  process.exit(0)
+}
+if (only.includes('load')) {
+  await benchLoad(only, add, (line) => process.stderr.write(`${line}\n`))
   await report()
   process.exit(0)
 }
@@ -354,6 +360,21 @@ if (wants('browser')) {
       `${b.taken.toFixed(1)} / ${b.first.toFixed(1)} / ${b.again.toFixed(1)} s`,
       '4 s on screen',
       '2 s',
+    )
+  const o = await orbitInBrowser()
+  if (o)
+    add(
+      `${(o.points / 1e6).toFixed(0)} M points in five passes, without a graphics card: script for one picture while they are turned (a picture every ${o.between.toFixed(0)} ms)`,
+      `${o.script.toFixed(1)} ms`,
+      '8 ms',
+      '4 ms',
+    )
+  if (o)
+    add(
+      `the same at rest: all ${(o.refined / 1e6).toFixed(1)} M drawn after / longest time from frame to frame meanwhile`,
+      `${o.whole.toFixed(0)} s / ${o.longest.toFixed(0)} ms`,
+      '',
+      '',
     )
 }
 

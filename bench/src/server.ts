@@ -7,6 +7,7 @@ import pg from 'pg'
 import { endOf, type JobState, type Step } from '@oak-gauge/contract'
 import { seeded } from '@oak-gauge/core/base/random.ts'
 import { freePort, startCluster } from '@oak-gauge/server/postgres.ts'
+import { wavySheet } from './sheet.ts'
 
 type Add = (what: string, got: string, must: string, aim: string) => void
 const pause = (ms: number) => new Promise((resolve) => setTimeout(resolve, ms))
@@ -236,26 +237,7 @@ function childOf(parent: number, name: string): number {
 /** A large import, and the export of a large mesh that was made from it, at once. */
 async function heavy({ url, quiet, newJob, bring }: Client, add: Add): Promise<void> {
   const job = await newJob('Heavy')
-  // a wavy sheet of a million triangles, as binary STL
-  const n = 708
-  const stl = Buffer.alloc(84 + 50 * 2 * n * n)
-  stl.writeUInt32LE(2 * n * n, 80)
-  const z = (i: number, j: number) => 5 * Math.sin(i / 40) * Math.cos(j / 30)
-  let at = 84
-  for (let i = 0; i < n; i++)
-    for (let j = 0; j < n; j++)
-      for (const corners of [
-        [i, j, i + 1, j, i + 1, j + 1],
-        [i, j, i + 1, j + 1, i, j + 1],
-      ]) {
-        for (let c = 0; c < 6; c += 2) {
-          stl.writeFloatLE(0.3 * corners[c], at + 12 + 6 * c)
-          stl.writeFloatLE(0.3 * corners[c + 1], at + 16 + 6 * c)
-          stl.writeFloatLE(z(corners[c], corners[c + 1]), at + 20 + 6 * c)
-        }
-        at += 50
-      }
-  const made = await bring(job, 'sheet.stl', stl)
+  const made = await bring(job, 'sheet.stl', wavySheet(708))
   const mesh = made.tray[0]
   const random = seeded(3)
   const line = () => `${(300 * random.next()).toFixed(4)} ${(200 * random.next()).toFixed(4)} ${(80 * random.next()).toFixed(4)}\n`

@@ -83,7 +83,8 @@ export const API = {
   }),
   events: endpoint({
     title: 'Events',
-    about: 'Server-sent events: a step goes on, a job or a scanner changed.',
+    about:
+      'Server-sent events: a step goes on, a job or a scanner changed. Say Last-Event-ID when you come back, and hear what you missed; “everything” says that this is not known.',
     method: 'get',
     path: '/events',
     query: z.object({ job: z.uuid().optional() }),

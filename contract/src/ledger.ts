@@ -189,8 +189,13 @@ export const cadSurface = z
   ])
   .meta({ id: 'CadSurface' })
 
-/** Pushed while a step runs, and when a job or a scanner changed in any way. */
+/**
+ * Pushed while a step runs, and when a job or a scanner changed in any way. everything: some of it was not heard, ask for what you show. here: the first word on
+ * every connection.
+ */
 export type ServerEvent =
+  | { type: 'here' }
+  | { type: 'everything' }
   | { type: 'progress'; job: string; step: string; progress: number; phase: string; remaining: number | null }
   | { type: 'changed'; job: string }
   | { type: 'scanner'; scanner: string }

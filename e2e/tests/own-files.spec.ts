@@ -1,5 +1,6 @@
 import { expect, test } from '@playwright/test'
-import { readFileSync } from 'node:fs'
+import { readFileSync, utimesSync, writeFileSync } from 'node:fs'
+import type { JobState } from '@oak-gauge/contract'
 import { drawn, ended, goTo, press, shownNumber, stlVolume, watchConsole } from './help.ts'
 
 /** A cube as an ascii STL: 12 triangles. */
@@ -81,4 +82,48 @@ test('an address that leads to no job says so', async ({ page }) => {
   await expect(page.getByText('There is no such job.')).toBeVisible()
   await page.getByRole('link', { name: 'Back to the bench' }).click()
   await expect(page.getByRole('heading', { name: 'Jobs' })).toBeVisible()
+})
+
+test('a file of which a part had come goes on from there when it is chosen again', async ({ page }, info) => {
+  const said = watchConsole(page)
+  const { job, setups } = (await (await page.request.post('/api/v1/jobs', { data: { title: 'Half a file' } })).json()) as JobState
+  const text = Buffer.from(Array.from({ length: 300_000 }, (_, i) => `${(i % 700) / 10} ${Math.floor(i / 700) / 10} ${((i * 7) % 13) / 100}`).join('\n'))
+  const file = info.outputPath('long.xyz')
+  writeFileSync(file, text)
+  const modified = 1_750_000_000_000
+  utimesSync(file, modified / 1000, modified / 1000)
+  // another browser, which was closed in the middle
+  const told = { job: job.id, name: 'long.xyz', modified: String(modified), setup: setups[0].id }
+  const pairs = Object.entries(told).map(([k, v]) => `${k} ${Buffer.from(v).toString('base64')}`)
+  const tus = { 'tus-resumable': '1.0.0' }
+  const begun = await page.request.post('/api/v1/uploads', { headers: { ...tus, 'upload-length': String(text.length), 'upload-metadata': pairs.join(',') } })
+  const half = Math.round(0.61 * text.length)
+  await page.request.patch(begun.headers()['location'], {
+    headers: { ...tus, 'upload-offset': '0', 'content-type': 'application/offset+octet-stream' },
+    data: text.subarray(0, half),
+  })
+  await page.goto(`/jobs/${job.id}/capture`)
+  await expect(page.locator('.file', { hasText: 'long.xyz' })).toContainText('61 % of')
+  const offsets: number[] = []
+  page.on('request', (r) => {
+    if (r.method() === 'PATCH' && r.url().includes('/uploads/')) offsets.push(Number(r.headers()['upload-offset']))
+  })
+  await page.locator('input[type=file]').setInputFiles(file)
+  await expect(page.locator('.tray')).toContainText('1 pass')
+  expect(offsets).toEqual([half])
+  await expect(page.locator('.card .file')).toHaveCount(1)
+  await expect(page.locator('.card .file')).toContainText('300 k')
+  expect(said).toEqual([])
+})
+
+test('eight windows share one line to the server, and all show what one of them changed', async ({ page, context }) => {
+  const { job } = (await (await page.request.post('/api/v1/jobs', { data: { title: 'Many windows' } })).json()) as JobState
+  const windows = [page]
+  for (let k = 1; k < 8; k++) windows.push(await context.newPage())
+  for (const w of windows) {
+    await w.goto(`/jobs/${job.id}/brief`)
+    await expect(w.getByRole('heading', { level: 1, name: 'Many windows' })).toBeVisible()
+  }
+  await page.request.patch(`/api/v1/jobs/${job.id}`, { data: { title: 'One line' } })
+  for (const w of windows) await expect(w.getByRole('heading', { level: 1, name: 'One line' })).toBeVisible()
 })

@@ -1,6 +1,8 @@
 import { createHash, randomUUID } from 'node:crypto'
+import { Readable } from 'node:stream'
+import { pipeline } from 'node:stream/promises'
 import type pg from 'pg'
-import { to as copyTo } from 'pg-copy-streams'
+import { from as copyFrom, to as copyTo } from 'pg-copy-streams'
 import { QueryTypes, type Sequelize, type Transaction } from 'sequelize'
 import { f32, u32, u8 } from '@oak-gauge/core/base/arrays.ts'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
@@ -43,6 +45,41 @@ async function hold(db: Sequelize, sha: string, transaction: Transaction): Promi
   return (await db.query('select 1 from blob where sha256 = $1 for key share', { bind: [sha], type: QueryTypes.SELECT, transaction })).length > 0
 }
 
+/** One chunk, by COPY straight from the pieces: put together and copied into a statement first, files of gigabytes keep the garbage collector of a server busy. */
+async function appendChunk(pool: pg.Pool, id: string, n: number, pieces: Uint8Array[], bytes: number): Promise<void> {
+  const client = await pool.connect()
+  let broken: Error | undefined
+  try {
+    await client.query('begin')
+    await pipeline(
+      Readable.from(copyRow(id, n, pieces, bytes), { objectMode: false }),
+      client.query(copyFrom('copy blob_chunk (blob_id, n, data) from stdin binary')),
+    )
+    await client.query('update blob set bytes = bytes + $2, touched_at = now() where id = $1', [id, bytes])
+    await client.query('commit')
+  } catch (e) {
+    broken = e as Error
+    throw e
+  } finally {
+    client.release(broken)
+  }
+}
+
+/** COPY's binary form of a row: a header of 19 bytes, the count of columns, each column behind its length, and -1 at the end. */
+function* copyRow(id: string, n: number, pieces: Uint8Array[], bytes: number): Generator<Uint8Array> {
+  const head = Buffer.alloc(19 + 2 + 20 + 8 + 4)
+  head.write('PGCOPY\n\xff\r\n\0', 'latin1')
+  head.writeInt16BE(3, 19)
+  head.writeInt32BE(16, 21)
+  head.write(id.replaceAll('-', ''), 25, 'hex')
+  head.writeInt32BE(4, 41)
+  head.writeInt32BE(n, 45)
+  head.writeInt32BE(bytes, 49)
+  yield head
+  yield* pieces
+  yield Buffer.from([0xff, 0xff])
+}
+
 /**
  * Writes what arrives behind what a blob holds already; memory stays at one chunk, and no connection is held while the other side is silent. What had come
  * before a stream breaks off stays. heard: sees every piece. Returns the bytes that were written.
@@ -55,15 +92,11 @@ export async function append(pool: pg.Pool, id: string, stream: AsyncIterable<Ui
   let have = 0
   const flush = async () => {
     if (!have) return
-    const data = Buffer.concat(parts, have)
+    const chunk = parts
     parts = []
+    total += have
+    await appendChunk(pool, id, n++, chunk, have)
     have = 0
-    await pool.query(
-      `with chunk as (insert into blob_chunk (blob_id, n, data) values ($1, $2, $3))
-       update blob set bytes = bytes + $4, touched_at = now() where id = $1`,
-      [id, n++, data, data.length],
-    )
-    total += data.length
   }
   try {
     for await (const piece of stream) {

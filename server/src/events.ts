@@ -15,6 +15,8 @@ export interface Bus {
   on(what: 'event', heard: (e: ServerEvent) => void): () => void
   on(what: 'wake', heard: () => void): () => void
   on(what: 'cancel', heard: (step: string) => void): () => void
+  /** the line was broken, and is there again: what was said meanwhile was not heard */
+  on(what: 'missed', heard: () => void): () => void
   /** the database holds other things than a moment ago: whoever remembers anything of it begins anew */
   on(what: 'restored', heard: () => void): () => void
   close(): Promise<void>
@@ -47,7 +49,10 @@ export async function openBus(url: string, pool: pg.Pool, kind = 'other'): Promi
     await client.connect()
     await client.query(`listen ${CHANNEL}`)
     listener = client
+    if (before) heard.emit('missed')
+    before = true
   }
+  let before = false
   await listen()
   const say = async (m: Message) => {
     try {

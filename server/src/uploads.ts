@@ -1,6 +1,7 @@
 import { createHash } from 'node:crypto'
 import type { Readable } from 'node:stream'
-import { DataStore, ERRORS, Upload } from '@tus/utils'
+import { DataStore, Upload } from '@tus/utils'
+import { OakError } from '@oak-gauge/core/base/errors.ts'
 import { uploadTold, type OpenUpload, type UploadTold } from '@oak-gauge/contract'
 import { append, beginFile, digest, dropFile, endFile } from './blobs.ts'
 import type { Database } from './db/connect.ts'
@@ -98,10 +99,10 @@ export class UploadStore extends DataStore {
   }
 
   async #open(id: string): Promise<Arriving> {
-    if (!UUID.test(id)) throw ERRORS.FILE_NOT_FOUND
-    const { rows } = await this.#db.pool.query<Row>(`${FIND} where u.id = $1`, [id])
-    const row = rows.at(0)
-    if (!row) throw ERRORS.FILE_NOT_FOUND
+    const found = UUID.test(id) ? await this.#db.pool.query<Row>(`${FIND} where u.id = $1`, [id]) : undefined
+    const row = found?.rows.at(0)
+    if (!row)
+      throw new OakError('not-found', 'There is no such upload (any more).', { where: id, remedy: 'Begin anew: what nobody goes on with is kept for a day.' })
     return { id, told: row.told, size: Number(row.size), bytes: Number(row.bytes), blob: row.blob_id, step: row.step_id }
   }
 }

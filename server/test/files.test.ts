@@ -1,6 +1,6 @@
 import { afterAll, beforeAll, describe, expect, test } from '@jest/globals'
 import { readFileSync } from 'node:fs'
-import { quantity, unpack } from '@oak-gauge/contract'
+import { quantity, unpack, type ServerEvent } from '@oak-gauge/contract'
 import type { CadSurface } from '@oak-gauge/core/base/cad.ts'
 import { bytesSource } from '@oak-gauge/core/formats/source.ts'
 import { readAny } from '@oak-gauge/core/formats/index.ts'
@@ -168,6 +168,46 @@ describe('the line to the browser', () => {
     while (!text.includes('changed')) text += new TextDecoder().decode((await reader.read()).value)
     expect(text).toContain(job)
     stop.abort()
+  })
+  /** Listens until so many have come, and says what was heard, with its numbers. */
+  const hears = async (job: string, many: number, before?: string, meanwhile?: () => Promise<unknown>) => {
+    const stop = new AbortController()
+    const r = await fetch(`${all.url}/api/v1/events?job=${job}`, { signal: stop.signal, headers: before ? { 'last-event-id': before } : {} })
+    const reader = (r.body as ReadableStream<Uint8Array>).getReader()
+    const heard: { id: string; type: string }[] = []
+    let text = ''
+    while (heard.length < many) {
+      text += new TextDecoder().decode((await reader.read()).value)
+      const said = text.split('\n\n')
+      text = said.pop() as string
+      for (const s of said) {
+        const [, id, data] = /^id: (.*)\ndata: (.*)$/.exec(s) ?? []
+        if (id && heard.push({ id, type: (JSON.parse(data) as ServerEvent).type }) === 1) await meanwhile?.()
+      }
+    }
+    stop.abort()
+    return heard
+  }
+  test('whoever comes back hears what was said meanwhile, each once, and of his job alone; or that it is not known any more', async () => {
+    const [job, other] = [(await all.newJob()).job.id, (await all.newJob()).job.id]
+    const [here] = await hears(job, 1)
+    expect(here.type).toBe('here')
+    for (const part of ['a', 'b']) await all.call('PATCH', `/jobs/${job}`, { part })
+    await all.call('PATCH', `/jobs/${other}`, { part: 'c' })
+    const missed = await hears(job, 3, here.id)
+    expect(missed.map((m) => m.type)).toEqual(['here', 'changed', 'changed'])
+    expect((await hears(job, 2, missed[1].id)).map((m) => m.id)).toEqual([expect.any(String), missed[2].id])
+    for (const strange of ['elsewhere.3', 'x', `${here.id.split('.')[0]}.99999999`])
+      expect((await hears(job, 2, strange)).map((m) => m.type)).toEqual(['here', 'everything'])
+    // more than is kept
+    for (let k = 0; k < 6; k++)
+      await all.db.pool.query(`select pg_notify('oak', '{"to":"browser","event":{"type":"changed","job":"' || g || '"}}') from generate_series(1, 100) g`)
+    expect((await hears(job, 2, here.id)).map((m) => m.type)).toEqual(['here', 'everything'])
+  })
+  test('when the database had dropped the line between the programs, everybody is told that anything may have changed', async () => {
+    const job = (await all.newJob()).job.id
+    const cut = () => all.db.pool.query("select pg_terminate_backend(pid) from pg_stat_activity where application_name = 'oak web'")
+    expect((await hears(job, 2, undefined, cut)).map((m) => m.type)).toEqual(['here', 'everything'])
   })
   test('other hosts and other origins are turned away; health answers', async () => {
     expect((await all.call('GET', '/health')).body.ok).toBe(true)

@@ -206,7 +206,7 @@ describe('what the browser draws', () => {
         text += new TextDecoder().decode(piece)
         const lines = text.split('\n\n')
         text = lines.pop() ?? ''
-        for (const l of lines) if (l.startsWith('data: ')) heard.push(JSON.parse(l.slice(6)) as ServerEvent)
+        for (const l of lines.flatMap((x) => x.split('\n'))) if (l.startsWith('data: ')) heard.push(JSON.parse(l.slice(6)) as ServerEvent)
       }
     })().catch(() => undefined)
     await all.call('PATCH', `/jobs/${other}`, { part: 'not heard' })
@@ -218,6 +218,7 @@ describe('what the browser draws', () => {
     const progress = heard.filter((e) => e.type === 'progress')
     expect(progress.length).toBeGreaterThan(2)
     for (const e of progress) expect([e.progress >= 0 && e.progress <= 1, e.job]).toEqual([true, job])
+    expect(heard.shift()).toEqual({ type: 'here' })
     expect(new Set(heard.map((e) => 'job' in e && e.job))).toEqual(new Set([job]))
   }, 120_000)
 })

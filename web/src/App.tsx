@@ -5,11 +5,7 @@ import { BrokenPage } from './looks/Boundary.tsx'
 import { themeFor } from './looks/theme.ts'
 import { useAppSelector } from './store.ts'
 
-const Loading = () => (
-  <p className="soft" style={{ padding: 30 }}>
-    Loading
-  </p>
-)
+const Loading = () => <p className="soft page-message">Loading</p>
 const router = createBrowserRouter([
   {
     errorElement: <BrokenPage />,

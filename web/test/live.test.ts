@@ -1,6 +1,6 @@
 /** @jest-environment ./web/test/browser-env.mjs */
 import { afterEach, beforeEach, describe, expect, jest, test } from '@jest/globals'
-import { listen } from '../src/live.ts'
+import { listen } from '../src/live/live.ts'
 
 class Source {
   static CLOSED = 2
@@ -42,6 +42,15 @@ describe('a page that listens to the server', () => {
     jest.advanceTimersByTime(60_000)
     expect(types()).toEqual([])
     expect(Source.all).toHaveLength(1)
+  })
+  test('asks for everything when the server says that something was not heard', () => {
+    const [source] = Source.all
+    source.onopen()
+    types()
+    source.onmessage({ data: '{"type":"here"}' })
+    expect(types()).toEqual([])
+    source.onmessage({ data: '{"type":"everything"}' })
+    expect(types()).toEqual(['invalidateTags'])
   })
   test('refused, it opens another connection, where the browser would give up', () => {
     Source.all[0].readyState = Source.CLOSED

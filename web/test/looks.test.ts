@@ -2,7 +2,7 @@ import { describe, expect, test } from '@jest/globals'
 import type { TrayItem } from '@oak-gauge/contract'
 import type { CadSurface } from '@oak-gauge/core/base/cad.ts'
 import { surfaceWords } from '../src/looks/surface.ts'
-import { formatLength, parseLength } from '../src/looks/length.ts'
+import { formatLength, formatLengths, parseLength } from '../src/looks/length.ts'
 import { bytes, count, duration, formatValue, short } from '../src/looks/quantity.ts'
 import { creased, normalsOf, seamed } from '../src/view/geometry.ts'
 import { previewTrim } from '../src/stages/clean/trim.ts'
@@ -147,4 +147,11 @@ describe('what a trim plane would take away', () => {
     expect(p?.share).toBeCloseTo(0.6, 6)
     expect(previewTrim(places.slice(0, 2), 15, 0.3, false, [{ item: item(100), arrays: { xyz } }])).toBeNull()
   })
+})
+
+test('lengths of one scale have equal digits', () => {
+  expect(formatLengths([0.1, 0.325, 0.55, 0.775, 1])).toEqual(['0.100', '0.325', '0.550', '0.775', '1.000'])
+  expect(formatLengths([0.1, 0.3])).toEqual(['0.10', '0.30'])
+  expect(formatLengths([0.1, NaN])).toEqual(['0.10', '–'])
+  expect(formatLengths([])).toEqual([])
 })

@@ -289,7 +289,7 @@ describe('the bench', () => {
     show(<BenchPage />)
     const card = await screen.findByRole('link', { name: 'Job 1' })
     expect(card.getAttribute('href')).toBe(`/jobs/${uuid(1)}`)
-    expect(within(card).getByText('0.20 mm')).toBeTruthy()
+    expect(within(card.closest('.jobcard') as HTMLElement).getByText('0.20 mm')).toBeTruthy()
     expect(screen.getByText('computing')).toBeTruthy()
     await click('More about Job 1')
     const entry = await screen.findByText('Delete the job')

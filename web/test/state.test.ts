@@ -1,6 +1,6 @@
 /** @jest-environment ./web/test/browser-env.mjs */
 import { afterEach, beforeEach, describe, expect, jest, test } from '@jest/globals'
-import { listen } from '../src/live.ts'
+import { listen } from '../src/live/live.ts'
 import { progressSlice } from '../src/progress.ts'
 import { api, isAsking, problemOf } from '../src/api.ts'
 import { store } from '../src/store.ts'

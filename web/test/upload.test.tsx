@@ -27,7 +27,7 @@ jest.unstable_mockModule('tus-js-client', () => ({
       this.url = options.uploadUrl ?? null
     }
     start() {
-      sending.push(this as never)
+      sending.push(this)
     }
     abort() {
       this.aborted = true

@@ -6,6 +6,7 @@ import { writePlacedMarkers } from '@oak-gauge/core/formats/markers.ts'
 import { writeFieldCsv } from '@oak-gauge/core/formats/table.ts'
 import { transformMesh } from '@oak-gauge/core/shape/mesh.ts'
 import { placePoints } from '@oak-gauge/core/shape/points.ts'
+import { takeBackSeat } from '../backseat.ts'
 import { loadArray } from '../blobs.ts'
 import { openPool } from '../db/connect.ts'
 import { toProblem } from '../problem.ts'
@@ -17,6 +18,7 @@ import type { HelperAnswer, HelperResult, HelperTask, StoredItem } from './messa
 const port = parentPort
 if (!port) throw new Error('thread.ts runs as a worker thread only')
 const { url } = workerData as { url: string }
+takeBackSeat()
 const pool = openPool(url, 1)
 
 port.on('message', ({ id, ...task }: HelperTask & { id: number }) => {

@@ -52,7 +52,7 @@ export function uploadRoutes(db: Database, queue: Queue, sessions: SessionDoor):
     const asked = new Request(`${req.protocol}://${req.headers.host}${req.originalUrl}`, {
       method: req.method,
       headers,
-      ...(bare ? {} : { body: Readable.toWeb(req) as ReadableStream, duplex: 'half' }),
+      ...(bare ? {} : { body: Readable.toWeb(req), duplex: 'half' }),
     } as RequestInit)
     const answer = await tus.handleWeb(asked)
     if (res.destroyed) return

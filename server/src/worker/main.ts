@@ -1,6 +1,7 @@
 import { randomUUID } from 'node:crypto'
 import { Op, QueryTypes } from 'sequelize'
 import { Cancelled, OakError } from '@oak-gauge/core/base/errors.ts'
+import { takeBackSeat } from '../backseat.ts'
 import { connect } from '../db/connect.ts'
 import { JobRow, StepRow } from '../db/models.ts'
 import { tellWorkers } from '../ledger/change.ts'
@@ -22,6 +23,7 @@ import { runnerThread } from './thread.ts'
 const url = process.env['DATABASE_URL']
 if (!url) throw new Error('DATABASE_URL is not set')
 tellUnheard()
+takeBackSeat()
 const db = await connect(url)
 const queue = await openQueue(db, 'worker', 4)
 const { boss, bus } = queue

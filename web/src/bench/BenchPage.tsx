@@ -3,6 +3,7 @@ import { useEffect, useState } from 'react'
 import { problemOf, useDeleteJobMutation, useJobsQuery } from '../api.ts'
 import { Shelf } from '../scanners/Shelf.tsx'
 import { Brand } from '../looks/Brand.tsx'
+import { singleKeys } from '../help/singlekeys.ts'
 import { ProblemBox } from '../looks/ProblemBox.tsx'
 import { useAppDispatch, useAppSelector } from '../store.ts'
 import { view } from '../view/viewSlice.ts'
@@ -20,7 +21,8 @@ export function BenchPage() {
   useEffect(() => {
     document.title = 'Bench · Oak Gauge'
     const onKey = (e: KeyboardEvent) => {
-      if (e.key === 'n' && !e.ctrlKey && !e.metaKey && !(e.target instanceof HTMLInputElement) && !(e.target instanceof HTMLTextAreaElement)) setMaking(true)
+      if (e.key === 'n' && singleKeys() && !e.ctrlKey && !e.metaKey && !(e.target instanceof HTMLInputElement) && !(e.target instanceof HTMLTextAreaElement))
+        setMaking(true)
     }
     window.addEventListener('keydown', onKey)
     return () => window.removeEventListener('keydown', onKey)
@@ -31,7 +33,7 @@ export function BenchPage() {
       <header>
         <Brand />
         <span className="soft">The bench</span>
-        <span style={{ flex: 1 }} />
+        <span className="grow" />
         <Button onClick={() => dispatch(view.evening(!evening))}>{evening ? 'Day' : 'Evening'}</Button>
         <Button type="primary" onClick={() => setMaking(true)}>
           New job
@@ -45,7 +47,7 @@ export function BenchPage() {
           </div>
           {problem && <ProblemBox problem={problem} />}
           {jobs?.length === 0 && (
-            <div style={{ maxWidth: 560, display: 'grid', gap: 10 }}>
+            <div className="page-message flush">
               <p>
                 A job is one part: the passes recorded of it, its nominal if there is one, and every step from there to the delivered mesh. The demo jobs appear
                 here within a minute of the first start.

@@ -9,32 +9,32 @@ export function JobCard({ job, onDelete }: { job: JobSummary; onDelete(): void }
   const own = scanners?.find((s) => s.id === job.scanner)
   return (
     <div className="jobcard">
-      <Link to={`/jobs/${job.id}`} style={{ color: 'inherit', textDecoration: 'none' }} aria-label={job.title}>
-        <div className="picture">{job.picture ? <img alt="" src={job.picture} /> : <span>no picture yet</span>}</div>
-        <div className="words">
-          <div className="row">
-            <h2>{job.title}</h2>
-            <span className="figure">{job.tolerance === null ? '' : `${formatLength(job.tolerance)} mm`}</span>
-          </div>
-          <div className="row soft">
-            <span>{job.part || '\u00a0'}</span>
-            <span>{job.purpose.replace('-', ' ')}</span>
-          </div>
-          <MiniRule stage={job.stage} />
-          <div className="row">
-            <span>{job.headline}</span>
-            {job.busy ? (
-              <span className="soft">computing</span>
-            ) : (
-              own && (
-                <span className={own.health.state === 'go' ? 'soft' : 'urgent'}>
-                  {own.health.state === 'go' ? own.name : `${own.name}: ${own.health.state}`}
-                </span>
-              )
-            )}
-          </div>
+      <div className="picture">{job.picture ? <img alt="" src={job.picture} /> : <span>no picture yet</span>}</div>
+      <div className="words">
+        <div className="row">
+          <h2>
+            <Link to={`/jobs/${job.id}`} className="whole">
+              {job.title}
+            </Link>
+          </h2>
+          <span className="figure">{job.tolerance === null ? '' : `${formatLength(job.tolerance)} mm`}</span>
         </div>
-      </Link>
+        <div className="row soft">
+          <span>{job.part || '\u00a0'}</span>
+          <span>{job.purpose.replace('-', ' ')}</span>
+        </div>
+        <MiniRule stage={job.stage} />
+        <div className="row">
+          <span>{job.headline}</span>
+          {job.busy ? (
+            <span className="soft">computing</span>
+          ) : (
+            own && (
+              <span className={own.health.state === 'go' ? 'soft' : 'urgent'}>{own.health.state === 'go' ? own.name : `${own.name}: ${own.health.state}`}</span>
+            )
+          )}
+        </div>
+      </div>
       <Dropdown trigger={['click']} menu={{ items: [{ key: 'delete', label: 'Delete the job', danger: true, onClick: onDelete }] }}>
         <Button size="small" className="more" aria-label={`More about ${job.title}`}>
           …

@@ -33,7 +33,7 @@ export function NewJob({ onClose }: { onClose(): void }) {
       okButtonProps={{ disabled: !title.trim() || wrong }}
     >
       <form
-        style={{ display: 'grid', gap: 10 }}
+        className="stack wide"
         onSubmit={(e) => {
           e.preventDefault()
           void submit()

@@ -2,7 +2,7 @@ import { Link } from 'react-router'
 
 export function NotHere() {
   return (
-    <div style={{ padding: 40, display: 'grid', gap: 8 }}>
+    <div className="page-message">
       <h1>There is nothing here.</h1>
       <p>
         The address leads to no job. <Link to="/">Back to the bench</Link>

@@ -46,11 +46,7 @@ export function FindAction({ actions, onClose }: { actions: Action[]; onClose():
             </button>
           </li>
         ))}
-        {!found.length && (
-          <li className="soft" style={{ padding: 8 }}>
-            No action has that name.
-          </li>
-        )}
+        {!found.length && <li className="soft none-found">No action has that name.</li>}
       </ul>
     </Modal>
   )

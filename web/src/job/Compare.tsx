@@ -9,10 +9,10 @@ export function Compare({ a, b, onClose }: { a: Step; b: Step; onClose(): void }
   const settings = [...new Set([...Object.keys(a.params), ...Object.keys(b.params)])].filter((k) => JSON.stringify(a.params[k]) !== JSON.stringify(b.params[k]))
   return (
     <Modal open width={680} title="Two steps side by side" footer={null} onCancel={onClose}>
-      <table className="compare" style={{ width: '100%', borderCollapse: 'collapse' }}>
+      <table className="compare">
         <thead>
-          <tr style={{ textAlign: 'right' }}>
-            <th style={{ textAlign: 'left' }}>{a.title === b.title ? a.title : `${a.title} / ${b.title}`}</th>
+          <tr className="right">
+            <th className="left">{a.title === b.title ? a.title : `${a.title} / ${b.title}`}</th>
             <th>first</th>
             <th>second</th>
             <th>difference</th>

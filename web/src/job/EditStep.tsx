@@ -44,10 +44,8 @@ export function EditStep({ step, after, onClose }: { step: Step; after: number; 
         })
       }
     >
-      <p className="hint" style={{ marginBottom: 10 }}>
-        What depends on it is computed again; the present branch stays in the ledger.
-      </p>
-      <div style={{ display: 'grid', gap: 10 }}>
+      <p className="hint above">What depends on it is computed again; the present branch stays in the ledger.</p>
+      <div className="stack wide">
         {!plain.length && <p>This step has no settings to type.</p>}
         {plain.map(([name, s]) => (
           <div className="field" key={name}>

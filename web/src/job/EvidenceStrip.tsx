@@ -52,7 +52,7 @@ export function EvidenceStrip({ back, forward }: { back: (() => void) | null; fo
         <button type="button" className="plain" onClick={() => dispatch(view.ledger(true))}>
           Ledger, {path.length} {path.length === 1 ? 'step' : 'steps'}
         </button>
-        <button type="button" className="chip" disabled={!back} onClick={() => back?.()} style={{ opacity: back ? 1 : 0.45 }}>
+        <button type="button" className="chip" disabled={!back} onClick={() => back?.()}>
           <span className="key">Z</span> step back
         </button>
         {forward && (

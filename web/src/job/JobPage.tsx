@@ -82,17 +82,12 @@ export function JobPage() {
 
   if (error && !data)
     return (
-      <div style={{ padding: 40, display: 'grid', gap: 10, maxWidth: 560 }}>
+      <div className="page-message">
         <ProblemBox problem={problemOf(error) ?? { code: '', detail: '', where: '', remedy: '' }} />
         <Link to="/">Back to the bench</Link>
       </div>
     )
-  if (!job)
-    return (
-      <p className="soft" style={{ padding: 30 }}>
-        Loading
-      </p>
-    )
+  if (!job) return <p className="soft page-message">Loading</p>
   const Card = CARDS[job.stage]
   const Overlay = OVERLAYS[job.stage]
   return (

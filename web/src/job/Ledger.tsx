@@ -45,7 +45,7 @@ export function Ledger() {
       size={560}
       className="ledger"
       extra={
-        <span style={{ display: 'flex', gap: 8 }}>
+        <span className="abreast">
           <Button size="small" disabled={both.length !== 2} onClick={() => setComparing(true)}>
             Compare two
           </Button>
@@ -89,7 +89,7 @@ export function Ledger() {
               </div>
             )}
             {s.problem && (
-              <div className="hint" style={{ color: 'var(--brick)' }}>
+              <div className="hint bad-news">
                 {s.problem.detail} {s.problem.remedy}
               </div>
             )}
@@ -107,12 +107,12 @@ export function Ledger() {
               </div>
             )}
             {s.evidence?.warnings.map((w) => (
-              <p key={w} className="note" style={{ marginTop: 4 }}>
+              <p key={w} className="note below">
                 {w}
               </p>
             ))}
             {s.state === 'done' && (
-              <div style={{ display: 'flex', gap: 8, marginTop: 6 }}>
+              <div className="abreast below">
                 {!here && (
                   <Button size="small" disabled={!!busy} onClick={() => void goTo(s.id)}>
                     Go here

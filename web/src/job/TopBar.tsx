@@ -19,7 +19,7 @@ export function TopBar({ onFind, onKeys }: { onFind(): void; onKeys(): void }) {
       <span className="soft hide-narrow">{part}</span>
       <span className="space" />
       {!connected && (
-        <span className="chip" role="status" style={{ borderColor: 'var(--brick)' }}>
+        <span className="chip urgent-edge" role="status">
           server does not answer, trying again
         </span>
       )}

@@ -31,8 +31,8 @@ function Running({ step }: { step: Step }) {
   const share = p?.progress ?? 0
   return (
     <div className="running" role="status" data-running={step.operation}>
-      <div style={{ display: 'flex', gap: 8, alignItems: 'baseline' }}>
-        <b style={{ flex: 1 }}>{step.title}</b>
+      <div className="abreast">
+        <b className="grow">{step.title}</b>
         <Button size="small" onClick={() => void cancel({ id: state.job.id, step: step.id })}>
           Cancel
         </Button>
@@ -53,7 +53,7 @@ export function StepProblem({ of }: { of: RunningStep }) {
   if (!of.problem) return null
   return (
     <ProblemBox problem={of.problem}>
-      <div style={{ display: 'flex', gap: 8 }}>
+      <div className="abreast">
         {of.again && (
           <Button size="small" onClick={of.again}>
             Go on from there
@@ -74,7 +74,7 @@ export function Numbers({ step, ids, limit = 6 }: { step: Step | undefined; ids?
   return (
     <dl className="rows" data-evidence={step?.operation}>
       {list.map((q) => (
-        <div key={q.id} style={{ display: 'contents' }}>
+        <div key={q.id} className="apart">
           <dt>{q.name}</dt>
           <dd data-quantity={q.id}>
             {formatValue(q)} {q.unit}

@@ -1,4 +1,5 @@
 import { useEffect } from 'react'
+import { singleKeys } from '../help/singlekeys.ts'
 import { useAppDispatch } from '../store.ts'
 import { view } from '../view/viewSlice.ts'
 
@@ -24,6 +25,7 @@ export function useKeys({ back, forward, find, help }: Keys): void {
       }
       if (typing(e) || e.ctrlKey || e.metaKey || e.altKey) return
       const k = e.key
+      if (k !== ' ' && !singleKeys()) return
       if (k === 'Z') forward?.()
       else if (k === 'z') back?.()
       else if (k === 'f' || k === 'F') dispatch(view.frameAll())

@@ -19,3 +19,9 @@ export function formatLength(v: number): string {
   const kept = decimals.replace(/0+$/, '').padEnd(least, '0')
   return kept ? `${whole}.${kept}` : whole
 }
+
+/** Lengths that stand below one another: all with as many decimals as the one that needs most. */
+export function formatLengths(list: readonly number[]): string[] {
+  const decimals = Math.max(0, ...list.map((v) => formatLength(v).split('.')[1]?.length ?? 0))
+  return list.map((v) => (Number.isFinite(v) ? v.toFixed(decimals) : '–'))
+}

@@ -3,7 +3,7 @@ import { theme as antd, type ThemeConfig } from 'antd'
 const FONT = "'Commissioner Variable', sans-serif"
 const FIGURES = "'Spline Sans Mono', monospace"
 
-/** Ant Design in our clothes. The same colours as CSS variables are in looks.css. */
+/** Ant Design in our clothes. The same colours as CSS variables are in base.css. */
 export function themeFor(evening: boolean): ThemeConfig {
   return {
     algorithm: evening ? [antd.darkAlgorithm, antd.compactAlgorithm] : antd.compactAlgorithm,
@@ -28,7 +28,7 @@ export function themeFor(evening: boolean): ThemeConfig {
         ? {
             colorBgBase: '#26211B',
             colorTextBase: '#EDE4D3',
-            colorBorder: '#5A4B38',
+            colorBorder: '#8A7656',
             colorBgContainer: '#2E2821',
             colorBgElevated: '#332C24',
             colorTextLightSolid: '#1D1915',
@@ -36,7 +36,7 @@ export function themeFor(evening: boolean): ThemeConfig {
         : {
             colorBgBase: '#FDFAF3',
             colorTextBase: '#2B2520',
-            colorBorder: '#CDB893',
+            colorBorder: '#8C764F',
             colorBorderSecondary: '#E2D5BC',
             colorBgContainer: '#FFFDF8',
             colorBgElevated: '#FFFDF8',
@@ -44,7 +44,7 @@ export function themeFor(evening: boolean): ThemeConfig {
     },
     components: {
       Button: { fontWeight: 600, defaultShadow: 'none', primaryShadow: 'none', dangerShadow: 'none', controlHeight: 36 },
-      Segmented: { itemSelectedBg: evening ? '#4A3E2F' : '#FFFDF8', trackBg: evening ? '#231E19' : '#E9DEC9' },
+      Segmented: { itemColor: evening ? '#C4B8A4' : '#5C5247', itemSelectedBg: evening ? '#4A3E2F' : '#FFFDF8', trackBg: evening ? '#231E19' : '#E9DEC9' },
       Drawer: { paddingLG: 18 },
       Tooltip: { colorBgSpotlight: '#2B2520' },
     },

@@ -26,7 +26,7 @@ export function AddScanner({ onClose }: { onClose(): void }) {
       okButtonProps={{ disabled: !address.trim() }}
     >
       <form
-        style={{ display: 'grid', gap: 8 }}
+        className="stack"
         onSubmit={(e) => {
           e.preventDefault()
           void submit()

@@ -43,17 +43,12 @@ export function ScannerPage() {
   }, [])
   if (error && !scanner)
     return (
-      <div style={{ padding: 40, display: 'grid', gap: 10, maxWidth: 560 }}>
+      <div className="page-message">
         <ProblemBox problem={problemOf(error) ?? { code: '', detail: '', where: '', remedy: '' }} />
         <Link to="/">Back to the bench</Link>
       </div>
     )
-  if (!scanner)
-    return (
-      <p className="soft" style={{ padding: 30 }}>
-        Loading
-      </p>
-    )
+  if (!scanner) return <p className="soft page-message">Loading</p>
   const at = PARTS.find((p) => p === part) ?? 'State'
   const { verification, calibration } = scanner
   const running = (kind: string) => run?.kind === kind && run.phase !== 'done' && run.phase !== 'failed'
@@ -86,12 +81,12 @@ function Top({ scanner: s }: { scanner: ScannerDetail }) {
       </span>
       <span className="space" />
       {!connected && (
-        <span className="chip" role="status" style={{ borderColor: 'var(--brick)' }}>
+        <span className="chip urgent-edge" role="status">
           server does not answer, trying again
         </span>
       )}
       {s.link === 'lost' && (
-        <span className="chip" role="status" style={{ borderColor: 'var(--brick)' }}>
+        <span className="chip urgent-edge" role="status">
           {s.problem?.detail ?? 'The connection is lost.'}
         </span>
       )}

@@ -21,7 +21,7 @@ export function Shelf() {
       {data?.map((s) => (
         <OnShelf key={s.id} scanner={s} />
       ))}
-      <div style={{ flex: 1 }} />
+      <div className="grow" />
       <Button onClick={() => setAdding(true)}>Add a scanner</Button>
       {adding && <AddScanner onClose={() => setAdding(false)} />}
     </aside>
@@ -35,13 +35,13 @@ function OnShelf({ scanner: s }: { scanner: ScannerSummary }) {
   const used = timeUsed(s, useNow())
   return (
     <section className="onshelf" data-scanner={s.name}>
-      <Link to={`/scanners/${s.id}`} aria-label={`${s.name}, ${line.text}`}>
+      <div className="leads">
         <div className="row">
           <h3>
             <svg width="14" height="14" aria-hidden="true">
               <StageMark state={HEALTH_MARK[s.health.state]} size={14} />
             </svg>
-            {s.name}
+            <Link to={`/scanners/${s.id}`}>{s.name}</Link>
           </h3>
           <span className="figure">{worst ? `${Math.abs(worst.value).toFixed(3)} mm` : '–'}</span>
         </div>
@@ -53,7 +53,7 @@ function OnShelf({ scanner: s }: { scanner: ScannerSummary }) {
           <i style={{ width: `${100 * used}%` }} />
         </div>
         <div className={line.urgent ? 'urgent' : ''}>{line.text}</div>
-      </Link>
+      </div>
       <div className="row">
         <span className="hint">
           {s.state ? (

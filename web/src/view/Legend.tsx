@@ -1,5 +1,5 @@
 import { BEYOND_EXTRA, BEYOND_MISSING, EXTRA, LINEN, MISSING, type Rgb } from '@oak-gauge/contract'
-import { formatLength } from '../looks/length.ts'
+import { formatLength, formatLengths } from '../looks/length.ts'
 import { useAppSelector } from '../store.ts'
 
 const css = (c: Rgb) => `rgb(${c.join(' ')})`
@@ -15,10 +15,10 @@ export function Legend() {
     ...MISSING.map((colour) => ({ colour })),
     { colour: BEYOND_MISSING, hatched: true },
   ]
-  const at = (k: number) => limit + ((scale - limit) * k) / 4
+  const steps = formatLengths([0, 1, 2, 3, 4].map((k) => limit + ((scale - limit) * k) / 4))
   const marks = [
-    ...[4, 3, 2, 1, 0].map((k, i) => ({ y: (i + 1) * STEP, text: `+${formatLength(at(k))}` })),
-    ...[0, 1, 2, 3, 4].map((k, i) => ({ y: (i + 6) * STEP, text: `−${formatLength(at(k))}` })),
+    ...[4, 3, 2, 1, 0].map((k, i) => ({ y: (i + 1) * STEP, text: `+${steps[k]}` })),
+    ...[0, 1, 2, 3, 4].map((k, i) => ({ y: (i + 6) * STEP, text: `−${steps[k]}` })),
   ]
   const h = bands.length * STEP
   return (

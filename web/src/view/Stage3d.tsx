@@ -7,7 +7,9 @@ import { Legend } from './Legend.tsx'
 import { Marks } from './Marks.tsx'
 import { Motions } from './Motions.tsx'
 import { createStage, type Stage } from './scene.ts'
+import { useCursor } from './useCursor.ts'
 import { useShown } from './useShown.ts'
+import { useWhole } from './useWhole.ts'
 import { view } from './viewSlice.ts'
 
 /** points drawn while the view moves, and when it rests */
@@ -63,6 +65,7 @@ export function Stage3d({ children }: { children?: (stage: Stage) => ReactNode }
   useEffect(() => {
     stage?.setShown(shown, stage.software ? SOFTWARE : HARDWARE, waiting === 0)
   }, [stage, shown, waiting])
+  useWhole(stage, shown, waiting === 0)
   useEffect(() => {
     stage?.look({
       limit: v.limit,
@@ -109,15 +112,22 @@ export function Stage3d({ children }: { children?: (stage: Stage) => ReactNode }
     const p = at(e)
     if (loop.length && stage && canvas.current) {
       stage.lock(false)
-      const { clientWidth: w, clientHeight: h } = canvas.current
-      if (lasso && loop.length >= 12) {
-        const clip = loop.map((c, i) => (i % 2 ? 1 - (2 * c) / h : (2 * c) / w - 1))
-        dispatch(view.looped({ ...stage.camera(), loop: clip, mode: e.altKey ? 'remove' : lasso.mode }))
-      }
+      if (loop.length >= 12) closed(loop, e.altKey)
       setLoop([])
       return
     }
-    if (!from || Math.hypot(p.x - from.x, p.y - from.y) > 4 || e.button !== 0 || !stage || v.picking.kind === 'none') return
+    if (!from || Math.hypot(p.x - from.x, p.y - from.y) > 4 || e.button !== 0) return
+    cursor.hide()
+    pick(p)
+  }
+  const closed = (corners: number[], remove: boolean) => {
+    if (!lasso || !stage || !canvas.current) return
+    const { clientWidth: w, clientHeight: h } = canvas.current
+    const clip = corners.map((c, i) => (i % 2 ? 1 - (2 * c) / h : (2 * c) / w - 1))
+    dispatch(view.looped({ ...stage.camera(), loop: clip, mode: remove ? 'remove' : lasso.mode }))
+  }
+  const pick = (p: { x: number; y: number }) => {
+    if (!stage || v.picking.kind === 'none') return
     const { hit, half } = stage.pick(p.x, p.y)
     if (!hit) return setMissed(p)
     if (v.picking.kind === 'faces') {
@@ -125,13 +135,15 @@ export function Stage3d({ children }: { children?: (stage: Stage) => ReactNode }
     } else if (v.picking.kind === 'pairs') dispatch(view.paired({ place: hit, side: half === 'right' ? 'loose' : 'anchor' }))
     else dispatch(view.placed(hit))
   }
-  const onDouble = (e: React.MouseEvent) => {
+  const pivot = (p: { x: number; y: number }) => {
     if (!stage || v.picking.kind !== 'none') return
-    const p = at(e)
     const { hit, half } = stage.pick(p.x, p.y)
     if (hit) stage.pivot(hit.at, half)
     else setMissed(p)
   }
+
+  const cursor = useCursor(stage, v.picking, { pick, pivot, loop: closed })
+  const corners = loop.length ? loop : cursor.corners
 
   const nothing = job.state.tray.length === 0
   return (
@@ -140,18 +152,19 @@ export function Stage3d({ children }: { children?: (stage: Stage) => ReactNode }
         ref={canvas}
         tabIndex={0}
         aria-label="3D view"
-        style={{ cursor: v.picking.kind === 'none' ? 'grab' : 'crosshair' }}
+        className={v.picking.kind === 'none' ? 'turns' : 'picks'}
         onPointerDown={onDown}
         onPointerMove={onMove}
         onPointerUp={onUp}
-        onDoubleClick={onDouble}
+        onDoubleClick={(e) => pivot(at(e))}
+        onKeyDown={cursor.onKeyDown}
         onContextMenu={(e) => e.preventDefault()}
         data-drawn={shown.length}
         data-waiting={waiting}
       />
-      {loop.length > 2 && (
+      {corners.length > 2 && (
         <svg className="loops">
-          <polygon points={loop.join(' ')} fill="rgb(47 81 104 / 0.12)" stroke="var(--slate)" strokeWidth="1.5" strokeDasharray="5 3" />
+          <polygon points={corners.join(' ')} fill="rgb(47 81 104 / 0.12)" stroke="var(--slate)" strokeWidth="1.5" strokeDasharray="5 3" />
         </svg>
       )}
       {stage && <Marks stage={stage} />}
@@ -163,13 +176,14 @@ export function Stage3d({ children }: { children?: (stage: Stage) => ReactNode }
       {pairs && (
         <div className="halves">
           <div className="cut" />
-          <span className="name" style={{ left: 14 }}>
-            stays put
-          </span>
-          <span className="name" style={{ left: 'calc(50% + 14px)' }}>
-            moves
-          </span>
+          <span className="name stays">stays put</span>
+          <span className="name moves">moves</span>
         </div>
+      )}
+      {cursor.cursor && (
+        <svg className="leaders" aria-hidden="true">
+          <path className="cursor" d="M-14 0H-4M4 0H14M0 -14V-4M0 4V14" transform={`translate(${cursor.cursor.x} ${cursor.cursor.y})`} />
+        </svg>
       )}
       {missed && (
         <svg className="leaders" aria-hidden="true">

@@ -80,13 +80,25 @@ void main() {
     },
     /** Draws one view within x, w (px of the drawing, from the left). */
     draw(scene: Scene, camera: PerspectiveCamera, x: number, w: number, h: number) {
+      this.begin(x, w, h)
+      this.more(scene, camera)
+      this.end(camera)
+    },
+    /** The same in parts: what is drawn is seen at its end. */
+    begin(x: number, w: number, h: number) {
       target.viewport.set(x, 0, w, h)
       target.scissor.set(x, 0, w, h)
       target.scissorTest = true
       renderer.setRenderTarget(target)
       renderer.clear()
+      renderer.setRenderTarget(null)
+    },
+    more(scene: Scene, camera: PerspectiveCamera) {
+      renderer.setRenderTarget(target)
       renderer.render(scene, camera)
       renderer.setRenderTarget(null)
+    },
+    end(camera: PerspectiveCamera) {
       material.uniforms['range'].value.set(camera.near, camera.far)
       renderer.render(sheet, flat)
     },
@@ -98,3 +110,4 @@ void main() {
     },
   }
 }
+export type DepthLight = ReturnType<typeof depthLight>

@@ -20,8 +20,11 @@ export function displayOf(item: string): Promise<Arrays> {
   return asked
 }
 
-async function read(item: string, signal: AbortSignal | null = null): Promise<Arrays> {
-  const r = await fetch(addressOf(API.display, { id: item }), { signal })
+/** All of an item, not only what a screen needs at first. */
+export const wholeOf = (item: string, signal: AbortSignal): Promise<Arrays> => read(item, signal, { whole: '1' })
+
+async function read(item: string, signal: AbortSignal | null = null, query: Record<string, string> = {}): Promise<Arrays> {
+  const r = await fetch(addressOf(API.display, { id: item }, query), { signal })
   if (!r.ok) throw new Error(`item ${item}: ${r.status}`)
   return unpack(await r.arrayBuffer())
 }

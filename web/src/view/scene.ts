@@ -1,9 +1,11 @@
-import { Box3, Matrix4, Mesh, PerspectiveCamera, Points, Scene, Vector2, Vector3, WebGLRenderer, type ShaderMaterial } from 'three'
+import { Box3, MathUtils, Matrix4, Mesh, PerspectiveCamera, Points, Scene, Spherical, Vector2, Vector3, WebGLRenderer, type ShaderMaterial } from 'three'
 import { OrbitControls } from 'three/examples/jsm/controls/OrbitControls.js'
 import { depthLight } from './depthlight.ts'
 import { pickMaterial } from './materials.ts'
+import type { Arrays } from './display.ts'
 import { boxWithoutStrays, makeObject, place, type Shown } from './objects.ts'
 import { picker } from './pick.ts'
+import { refiner } from './refine.ts'
 import { drawsInSoftware } from './software.ts'
 
 export interface Look {
@@ -17,6 +19,8 @@ export type Half = 'whole' | 'left' | 'right'
 
 /** ms without a change until everything is drawn */
 const REST = 160
+/** points that are drawn within a frame, about: with a graphics card and without */
+const SLICE = { hardware: 1_000_000, software: 8000 }
 
 /** The stage: draws on demand only, so that a resting view costs nothing. */
 export function createStage(canvas: HTMLCanvasElement) {
@@ -53,6 +57,7 @@ export function createStage(canvas: HTMLCanvasElement) {
   const box = new Box3()
   const listeners = new Set<() => void>()
   let queued = 0
+  let pictures = 0
   let complete = false
   let framed = false
   /** the person has moved the view since it was framed */
@@ -63,6 +68,7 @@ export function createStage(canvas: HTMLCanvasElement) {
   const framedBox = new Box3()
 
   const light = depthLight(renderer, software ? 0 : 4)
+  const fine = refiner(light, scene, software ? SLICE.software : SLICE.hardware)
   /** points that are drawn while the view moves, and when it rests */
   let budget = { moving: Infinity, resting: Infinity }
   let resting: ReturnType<typeof setTimeout> | undefined
@@ -102,15 +108,25 @@ export function createStage(canvas: HTMLCanvasElement) {
       else renderer.render(scene, views[half].camera)
     }
     for (const l of listeners) l()
-    // for whoever waits for the picture
+    // for whoever waits for the picture, or counts them
+    canvas.dataset['pictures'] = String(++pictures)
     const whole = rest || points === 0
     if (!whole) {
       clearTimeout(resting)
       if (!held) resting = setTimeout(() => !queued && !held && render(true), REST)
     }
     canvas.dataset['settled'] = complete && !queued && whole ? '1' : '0'
+    if (rest) refine()
+  }
+  /** Nothing happens any more: the rest of the points. Of two halves it would be two pictures: there it is left. */
+  const refine = () => {
+    if (sides || !complete) return
+    const ratio = renderer.getPixelRatio()
+    fine.start(objects, views.left.camera, size.x * ratio, size.y * ratio, (points) => (canvas.dataset['refined'] = String(points)))
   }
   const draw = () => {
+    fine.stop()
+    delete canvas.dataset['refined']
     canvas.dataset['settled'] = '0'
     clearTimeout(resting)
     if (!queued) queued = requestAnimationFrame(() => render())
@@ -198,6 +214,7 @@ export function createStage(canvas: HTMLCanvasElement) {
           o.object.geometry.dispose()
           ;(o.object.material as ShaderMaterial).dispose()
           objects.delete(id)
+          fine.set(id, null)
         }
       for (const s of list) {
         let o = objects.get(s.id)
@@ -215,6 +232,12 @@ export function createStage(canvas: HTMLCanvasElement) {
         frame(new Vector3(0.42, -0.76, 0.5).normalize())
       } else if (whole && list.length && !turned && !sides && isOther(boxOf(), framedBox)) frame()
       draw()
+    },
+    /** The whole of a cloud, of which a part is shown already. */
+    setWhole(id: string, arrays: Arrays) {
+      if (!objects.has(id) || fine.has(id)) return
+      fine.set(id, arrays)
+      if (canvas.dataset['settled'] === '1') refine()
     },
     look(l: Look) {
       for (const { object, shown } of objects.values()) {
@@ -251,6 +274,27 @@ export function createStage(canvas: HTMLCanvasElement) {
     },
     halfAt,
     frame,
+    /** to the right and down, degrees */
+    turn(right: number, down: number) {
+      turned = true
+      const { camera, controls } = views.left
+      const away = camera.position.clone().sub(controls.target)
+      const s = new Spherical().setFromVector3(new Vector3(away.x, away.z, -away.y))
+      s.theta += MathUtils.degToRad(right)
+      s.phi = MathUtils.clamp(s.phi - MathUtils.degToRad(down), 0.001, Math.PI - 0.001)
+      const to = new Vector3().setFromSpherical(s)
+      camera.position.copy(controls.target).add(new Vector3(to.x, -to.z, to.y))
+      controls.update()
+      draw()
+    },
+    /** so many times */
+    nearer(times: number) {
+      turned = true
+      const { camera, controls } = views.left
+      camera.position.sub(controls.target).divideScalar(times).add(controls.target)
+      controls.update()
+      draw()
+    },
     /** How large what lies at the place one turns about is drawn, and where the axes of the job point: right, up and towards whoever looks. */
     bearings(): { mmPerPixel: number; axes: [number, number, number][] } {
       const { camera, controls } = views.left
@@ -353,6 +397,7 @@ export function createStage(canvas: HTMLCanvasElement) {
     dispose() {
       cancelAnimationFrame(queued)
       clearTimeout(resting)
+      fine.dispose()
       light.dispose()
       for (const v of Object.values(views)) v.controls.dispose()
       for (const { object } of objects.values()) {

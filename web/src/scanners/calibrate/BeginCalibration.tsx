@@ -86,7 +86,7 @@ export function BeginCalibration({ scanner: s, busy }: ScannerPart & { busy: boo
           <label htmlFor="plate">Plate</label>
           <Select
             id="plate"
-            style={{ width: 200 }}
+            className="control"
             value={plate?.id ?? null}
             onChange={setChosen}
             options={plates.map((p) => ({ value: p.id, label: `${p.name}, ${p.size} mm` }))}
@@ -112,7 +112,7 @@ export function BeginCalibration({ scanner: s, busy }: ScannerPart & { busy: boo
               <label htmlFor="on-bench">On the bench lies</label>
               <Select
                 id="on-bench"
-                style={{ width: 176 }}
+                className="control"
                 value={onBench ?? plate?.id ?? null}
                 onChange={setOnBench}
                 options={plates.map((p) => ({ value: p.id, label: p.name }))}

@@ -1,6 +1,5 @@
 import { useEffect, useRef, type PointerEvent } from 'react'
 import type { HandRequest } from '@oak-gauge/contract'
-import { chartColour } from '../../looks/chart.ts'
 import type { LiveSide } from './useLive.ts'
 
 /** What one camera sees, the dots that were found in it, and the ghost of the plate where it is wanted. Of a stand-in the plate can be dragged. */
@@ -59,7 +58,7 @@ export function CameraPicture({ side, name, onHand }: { side: LiveSide; name: st
         ref={canvas}
         data-camera={name}
         aria-label={`What the ${name} camera sees`}
-        style={onHand ? { cursor: 'grab', touchAction: 'none' } : undefined}
+        className={onHand ? 'onhand' : ''}
         onPointerDown={(e) => {
           from.current = { x: e.clientX, y: e.clientY }
           e.currentTarget.setPointerCapture(e.pointerId)
@@ -68,7 +67,7 @@ export function CameraPicture({ side, name, onHand }: { side: LiveSide; name: st
         onPointerUp={() => (from.current = null)}
         onWheel={(e) => onHand?.({ away: e.deltaY > 0 ? 12 : -12 })}
       />
-      <figcaption style={{ color: chartColour('soft') }}>
+      <figcaption className="soft">
         {name}, {side.dots.length / 2} dots
       </figcaption>
     </figure>

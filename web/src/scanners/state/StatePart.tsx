@@ -39,7 +39,7 @@ export function StatePart({ scanner: s, go }: ScannerPart) {
           </figure>
         ) : (
           <div className="empty">
-            <div style={{ maxWidth: 380, textAlign: 'center', display: 'grid', gap: 8 }}>
+            <div className="waiting">
               <b>{s.on ? `Connecting to ${s.name}` : `${s.name} is switched off`}</b>
               <span className="soft">A scanner drifts until it is warm: switch it on in good time. What it measures before is not to be trusted.</span>
             </div>

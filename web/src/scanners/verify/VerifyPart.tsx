@@ -90,7 +90,7 @@ function Begin({ scanner: s, busy }: ScannerPart & { busy: boolean }) {
         <label htmlFor="bar">Ball bar</label>
         <Select
           id="bar"
-          style={{ width: 200 }}
+          className="control"
           value={bar?.id ?? null}
           onChange={setChosen}
           options={bars.map((b) => ({ value: b.id, label: `${b.name}, ${b.size.toFixed(1)} mm` }))}

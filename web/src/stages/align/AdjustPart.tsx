@@ -94,7 +94,7 @@ interface GapsProps {
 /** Numbers of an adjustment, a line for each pass or pair. */
 function Gaps({ what, columns, rows, value }: GapsProps) {
   return (
-    <table style={{ width: '100%', fontSize: 12.5 }}>
+    <table className="gaps">
       <thead>
         <tr className="soft">
           <th align="left">{what}</th>

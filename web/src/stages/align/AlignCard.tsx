@@ -52,7 +52,7 @@ export function AlignCard({ go }: CardProps) {
       {part !== 'adjust' && (
         <div className="field">
           <label htmlFor="a-loose">Loose</label>
-          <Select id="a-loose" style={{ width: 190 }} value={loose ?? null} onChange={setLoose} options={setups.map((s) => ({ value: s.id, label: s.name }))} />
+          <Select id="a-loose" className="control" value={loose ?? null} onChange={setLoose} options={setups.map((s) => ({ value: s.id, label: s.name }))} />
           <span className="reason">it moves; the other setups are the anchor and stay put</span>
         </div>
       )}

@@ -50,7 +50,7 @@ export function BriefCard({ go }: CardProps) {
         <label htmlFor="b-purpose">Purpose</label>
         <Select
           id="b-purpose"
-          style={{ width: 176 }}
+          className="control"
           value={fields.purpose}
           onChange={(purpose) => set({ purpose })}
           options={PURPOSES.map((p) => ({ value: p, label: p.replace('-', ' ') }))}
@@ -67,7 +67,7 @@ export function BriefCard({ go }: CardProps) {
         <label htmlFor="b-surface">Surface</label>
         <Select
           id="b-surface"
-          style={{ width: 176 }}
+          className="control"
           value={fields.surface}
           onChange={(surface) => set({ surface })}
           options={SURFACES.map((p) => ({ value: p, label: p }))}

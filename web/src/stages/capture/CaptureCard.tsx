@@ -71,16 +71,16 @@ export function CaptureCard({ go }: CardProps) {
       {as === 'auto' && (
         <div className="field">
           <label htmlFor="c-setup">Recorded in</label>
-          <span style={{ display: 'flex', gap: 6 }}>
+          <span className="abreast">
             <Select
               id="c-setup"
-              style={{ width: 150 }}
+              className="control narrow"
               value={into ?? null}
               onChange={setSetup}
               options={state.setups.map((s) => ({ value: s.id, label: s.name }))}
             />
             <Button
-              style={{ height: 30 }}
+              className="beside"
               title="Another setup: the part was turned or moved in between"
               onClick={() => void addSetup({ id: job, name: `Setup ${state.setups.length + 1}` }).then(() => setSetup(null))}
             >
@@ -93,7 +93,6 @@ export function CaptureCard({ go }: CardProps) {
         className={`drop${over ? ' over' : ''}`}
         role="button"
         tabIndex={0}
-        aria-label="Drop files here or choose them"
         onClick={() => input.current?.click()}
         onKeyDown={(e) => {
           if (e.key === 'Enter') input.current?.click()
@@ -122,8 +121,8 @@ export function CaptureCard({ go }: CardProps) {
       <div className="files">
         {uploads.map((u) => (
           <div className="file" key={u.key}>
-            <div style={{ display: 'flex', gap: 8 }}>
-              <span style={{ flex: 1 }}>{u.name}</span>
+            <div className="abreast">
+              <span className="grow">{u.name}</span>
               <span className="figure soft">{u.problem ? '' : u.waits ? 'waits for the server' : `${Math.round(100 * u.sent)} % of ${bytes(u.bytes)}`}</span>
               <Button size="small" onClick={() => (u.problem ? dismissUpload(u.key) : u.stop())}>
                 {u.problem ? 'Close' : 'Stop'}
@@ -134,8 +133,8 @@ export function CaptureCard({ go }: CardProps) {
         ))}
         {halfway.map((o) => (
           <div className="file" key={o.id}>
-            <div style={{ display: 'flex', gap: 8 }}>
-              <span style={{ flex: 1 }}>{o.name}</span>
+            <div className="abreast">
+              <span className="grow">{o.name}</span>
               <span className="figure soft">{`${Math.floor((100 * o.bytes) / o.size)} % of ${bytes(o.size)}`}</span>
               <Button size="small" onClick={() => void forget({ job, id: o.id })}>
                 Forget
@@ -150,8 +149,8 @@ export function CaptureCard({ go }: CardProps) {
           <Refused key={s.id} step={s} />
         ))}
         {items.map((i) => (
-          <div className="file" key={i.slot} style={{ display: 'flex', gap: 8, alignItems: 'center' }}>
-            <span style={{ flex: 1, overflow: 'hidden', textOverflow: 'ellipsis', whiteSpace: 'nowrap' }} title={i.name}>
+          <div className="file abreast" key={i.slot}>
+            <span className="grow one-line" title={i.name}>
               {i.name}
             </span>
             {i.role === 'pass' ? (
@@ -195,7 +194,7 @@ function Refused({ step }: { step: Step }) {
   const again = (unit: string) => void rerun({ id: state.job.id, step: step.id, params: { ...step.params, unit } })
   return (
     <ProblemBox problem={step.problem}>
-      <span style={{ display: 'flex', gap: 5, flexWrap: 'wrap', marginTop: 3 }}>
+      <span className="abreast wrap below">
         {step.problem.code === 'unit-unknown' &&
           UNITS.map((u) => (
             <Button key={u} size="small" onClick={() => again(u)}>

@@ -89,7 +89,7 @@ export function CleanCard({ go }: CardProps) {
               <label htmlFor="k-setup">Passes of</label>
               <Select
                 id="k-setup"
-                style={{ width: 190 }}
+                className="control"
                 value={chosen}
                 onChange={setSetup}
                 options={[...setups.map((s) => ({ value: s.id, label: s.name })), { value: 'all', label: 'all setups' }]}

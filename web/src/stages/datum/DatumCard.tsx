@@ -82,7 +82,7 @@ export function DatumCard({ go }: CardProps) {
           <label htmlFor="d-nominal">Nominal</label>
           <Select
             id="d-nominal"
-            style={{ width: 190 }}
+            className="control"
             value={nominal.slot}
             onChange={setNominal}
             options={nominals.map((n) => ({ value: n.slot, label: n.name }))}
@@ -91,7 +91,7 @@ export function DatumCard({ go }: CardProps) {
       )}
       {choosable && (
         <div className="field">
-          <label>Faces that count</label>
+          <span className="label">Faces that count</span>
           <span className="figure" data-faces={faces.length}>
             {faces.length || 'all'} of {nominal.faces}
           </span>

@@ -90,7 +90,7 @@ export function DeliverCard({ go }: CardProps) {
           </p>
           <dl className="rows" data-evidence="facts">
             {FACTS.map((n) => (
-              <div key={n} style={{ display: 'contents' }}>
+              <div key={n} className="apart">
                 <dt>{v(n)?.name}</dt>
                 <dd data-quantity={n}>{say(n)}</dd>
               </div>

@@ -63,7 +63,7 @@ export function BudgetTable({ flag, number }: { flag: Step; number: number }) {
         {[...d.parts]
           .sort((a, b) => size(b) - size(a))
           .map((p) => (
-            <div key={p.source} style={{ display: 'contents' }}>
+            <div key={p.source} className="apart">
               <dt>
                 {SOURCES[p.source]}
                 {p.stated ? ', stated' : ''}

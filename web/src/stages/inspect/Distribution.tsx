@@ -33,7 +33,7 @@ export function Distribution({ histogram, limit, scale }: { histogram: NonNullab
   )
   return (
     <div>
-      <div style={{ height: 96 }}>
+      <div className="distribution">
         <Bar
           key={`${limit} ${scale}`}
           aria-label="Distribution of the deviation"
@@ -63,10 +63,10 @@ export function Distribution({ histogram, limit, scale }: { histogram: NonNullab
           plugins={[limits]}
         />
       </div>
-      <div className="figure hint" style={{ display: 'grid', gridTemplateColumns: '1fr auto 1fr' }}>
+      <div className="figure hint ends">
         <span>{formatLength(edges[0])}</span>
         <span>0</span>
-        <span style={{ textAlign: 'right' }}>+{formatLength(edges[edges.length - 1])} mm</span>
+        <span className="right">+{formatLength(edges[edges.length - 1])} mm</span>
       </div>
     </div>
   )

@@ -85,13 +85,7 @@ export function CheckPart({ head, onPlan, go }: { head: ReactNode; onPlan(): voi
       {maps.length > 1 && (
         <div className="field">
           <label htmlFor="m-check">Map</label>
-          <Select
-            id="m-check"
-            style={{ width: 190 }}
-            value={map?.slot ?? null}
-            onChange={setSlot}
-            options={maps.map((m) => ({ value: m.slot, label: m.name }))}
-          />
+          <Select id="m-check" className="control" value={map?.slot ?? null} onChange={setSlot} options={maps.map((m) => ({ value: m.slot, label: m.name }))} />
         </div>
       )}
       <Amount

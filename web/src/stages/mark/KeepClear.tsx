@@ -37,7 +37,7 @@ export function KeepClear({ settings: s, nominal, onChange }: { settings: Settin
             {count}
           </span>
         </span>
-        <span style={{ display: 'flex', gap: 6 }}>
+        <span className="abreast">
           <Button size="small" onClick={begin}>
             {on ? 'That is all' : byFace ? 'Pick faces' : 'Pick places'}
           </Button>

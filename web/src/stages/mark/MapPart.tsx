@@ -86,10 +86,10 @@ export function MapPart({ head, go, onCheck }: { head: ReactNode; go(s: Stage): 
   const pick = (
     <div className="field">
       <label htmlFor="m-setup">Setup</label>
-      <span style={{ display: 'flex', gap: 6 }}>
+      <span className="abreast">
         <Select
           id="m-setup"
-          style={{ width: 150 }}
+          className="control narrow"
           value={setup?.id ?? null}
           onChange={(v) => {
             setSetup(v)
@@ -98,7 +98,7 @@ export function MapPart({ head, go, onCheck }: { head: ReactNode; go(s: Stage): 
           options={state.setups.map((s) => ({ value: s.id, label: `${s.name}${maps.some((m) => m.setup === s.id) ? '' : ', no map'}` }))}
         />
         <Button
-          style={{ height: 30 }}
+          className="beside"
           title="Another setup: the part was turned or moved in between"
           onClick={() => void addSetup({ id: state.job.id, name: `Setup ${state.setups.length + 1}` })}
         >
@@ -144,7 +144,7 @@ export function MapPart({ head, go, onCheck }: { head: ReactNode; go(s: Stage): 
         {step && <Numbers step={step} limit={8} />}
         {step && <Warnings step={step} />}
         {made && made !== step && <Warnings step={path.findLast((s) => s.operation === 'join-markers')} />}
-        <div style={{ display: 'flex', gap: 6, flexWrap: 'wrap' }}>
+        <div className="abreast wrap">
           <Button size="small" onClick={() => setAgain(true)}>
             Map again
           </Button>
@@ -237,7 +237,7 @@ export function MapPart({ head, go, onCheck }: { head: ReactNode; go(s: Stage): 
           </Button>
         </div>
       )}
-      <div style={{ display: 'flex', gap: 6 }}>{bringIn}</div>
+      <div className="abreast">{bringIn}</div>
       {troubles}
     </WorkCard>
   )
@@ -251,7 +251,7 @@ function Refused({ step, operation, problem }: { step: string; operation: string
   const [unit, setUnit] = useState<string>('in')
   return (
     <ProblemBox problem={problem}>
-      <div style={{ display: 'flex', gap: 6 }}>
+      <div className="abreast">
         {operation === 'import-markers' && problem.code === 'unit-unknown' && (
           <>
             <Select
@@ -260,7 +260,7 @@ function Refused({ step, operation, problem }: { step: string; operation: string
               value={unit}
               onChange={setUnit}
               options={UNITS.map((u) => ({ value: u, label: u }))}
-              style={{ width: 70 }}
+              className="control tiny"
             />
             <Button size="small" onClick={() => void rerun({ id: state.job.id, step, params: { unit } })}>
               Read it in {unit}

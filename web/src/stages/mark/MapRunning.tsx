@@ -175,7 +175,7 @@ function Hand({ run, send }: { run: MappingRun; send(what: string, body?: object
   ]
   return (
     <div className="stack hand">
-      <div style={{ display: 'flex', gap: 6, alignItems: 'center' }}>
+      <div className="abreast">
         <Button size="small" disabled={run.path !== null || run.phase !== 'recording'} onClick={() => send('path')}>
           {run.path === null ? (run.turntable ? 'Turn the table once round' : 'Lead it once round') : `On its way, ${Math.round(100 * run.path)} %`}
         </Button>
@@ -191,14 +191,14 @@ function Hand({ run, send }: { run: MappingRun; send(what: string, body?: object
         </div>
       )}
       {named.length > 0 && (
-        <div style={{ display: 'flex', gap: 6, alignItems: 'center' }}>
+        <div className="abreast">
           <Button size="small" disabled={!marker || run.phase !== 'recording'} onClick={() => marker && send('nudge', { marker, distance: by })}>
             Knock against
           </Button>
           <Select
             size="small"
             aria-label="Marker to knock against"
-            style={{ width: 70 }}
+            className="control tiny"
             value={marker}
             onChange={setMarker}
             // a list that is drawn in part only takes the marker away from under the hand while it scrolls to the chosen one
@@ -208,7 +208,7 @@ function Hand({ run, send }: { run: MappingRun; send(what: string, body?: object
           <InputNumber
             size="small"
             aria-label="By how much, mm"
-            style={{ width: 70 }}
+            className="control tiny"
             min={0.01}
             max={50}
             step={0.1}

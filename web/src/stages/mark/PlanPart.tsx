@@ -116,7 +116,7 @@ export function PlanPart({ head, onMap }: { head: ReactNode; onMap(): void }) {
         <label htmlFor="m-shape">Part</label>
         <Select
           id="m-shape"
-          style={{ width: 190 }}
+          className="control"
           value={shape ? shape.kind : (item?.slot ?? null)}
           onChange={(v) => {
             patch({ shape: v === 'box' ? BOX : v === 'plate' ? PLATE : v === 'cylinder' ? CYLINDER : null })
@@ -136,7 +136,7 @@ export function PlanPart({ head, onMap }: { head: ReactNode; onMap(): void }) {
           <label htmlFor="m-up">It stands with</label>
           <Select
             id="m-up"
-            style={{ width: 190 }}
+            className="control"
             value={s.up}
             onChange={(up) => patch({ up })}
             options={Object.entries(UP_WORDS).map(([value, label]) => ({ value, label }))}
@@ -160,7 +160,7 @@ export function PlanPart({ head, onMap }: { head: ReactNode; onMap(): void }) {
         <label htmlFor="m-sizes">Sizes</label>
         <Select
           id="m-sizes"
-          style={{ width: 190 }}
+          className="control"
           value={s.sizes}
           onChange={(sizes) => patch({ sizes })}
           options={[
@@ -251,7 +251,7 @@ function Fine({ s, patch }: { s: Settings; patch(p: Partial<Settings>): void }) 
         <label htmlFor="m-from">Seen from</label>
         <Select
           id="m-from"
-          style={{ width: 150 }}
+          className="control narrow"
           value={s.from}
           onChange={(from) => patch({ from })}
           options={[

@@ -90,7 +90,7 @@ export function PlanResult({ head, plan, markers, judged, settings: s, step, las
       ))}
       {draft && (
         <div className="stack">
-          <div style={{ display: 'flex', gap: 6 }}>
+          <div className="abreast">
             <Button size="small" aria-pressed={adding} onClick={() => dispatch(mark.adding(!adding))}>
               {adding ? 'No more' : 'Add'}
             </Button>
@@ -117,7 +117,7 @@ export function PlanResult({ head, plan, markers, judged, settings: s, step, las
       )}
       <StepProblem of={step} />
       <MarkerList markers={markers} selected={selected} onSelect={(id) => dispatch(mark.selected(id))} />
-      <div style={{ display: 'flex', gap: 6 }}>
+      <div className="abreast">
         {plan && !draft && (
           <Button size="small" href={addressOf(API.placement, { id: plan.id })} target="_blank" rel="noreferrer">
             Sheet to print
