@@ -6,6 +6,10 @@ export default defineConfig({
   plugins: [react()],
   worker: { format: 'es' },
   build: { outDir: 'dist', emptyOutDir: true, assetsInlineLimit: 0, chunkSizeWarningLimit: 1500 },
-  // the page's own host is passed on: the server answers only to pages under its own name
-  server: { proxy: { '/api': { target: 'http://127.0.0.1:4180' } } },
+  server: {
+    // the page's own host is passed on: the server answers only to pages under its own name
+    proxy: { '/api': { target: process.env['OAK_SERVER'] ?? 'http://127.0.0.1:4180' } },
+    // as the server itself sends them: without them the page's workers share no memory
+    headers: { 'Cross-Origin-Opener-Policy': 'same-origin', 'Cross-Origin-Embedder-Policy': 'require-corp' },
+  },
 })

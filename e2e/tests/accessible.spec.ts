@@ -64,6 +64,42 @@ for (const evening of [false, true])
     expect(found).toEqual({})
   })
 
+test('without a mouse: places are picked and the view is turned by keys; single keys can be switched off', async ({ page }) => {
+  await page.goto('/')
+  await page.getByRole('link', { name: 'Bearing bracket' }).click()
+  await goTo(page, 'Clean')
+  const canvas = page.getByLabel('3D view')
+  await canvas.focus()
+  await page.keyboard.press('ArrowRight')
+  await expect(page.locator('path.cursor')).toBeVisible()
+  await page.keyboard.press('Enter')
+  await expect(page.locator('.card')).toContainText('Click two more places')
+  for (const key of ['Shift+ArrowDown', 'Shift+ArrowLeft']) {
+    for (let k = 0; k < 2; k++) await page.keyboard.press(key)
+    await page.keyboard.press('Enter')
+  }
+  await expect(page.locator('.card')).not.toContainText('more place')
+  // where nothing lies, that is said
+  for (let k = 0; k < 30; k++) await page.keyboard.press('Shift+ArrowUp')
+  await page.keyboard.press('Enter')
+  await expect(page.getByRole('status').filter({ hasText: 'There is nothing at that place.' })).toBeAttached()
+  await goTo(page, 'Deliver')
+  await canvas.focus()
+  const axes = () => page.locator('.bearings .axes').innerHTML()
+  const before = await axes()
+  await page.keyboard.press('ArrowRight')
+  await expect.poll(axes).not.toBe(before)
+  await page.keyboard.press('?')
+  await page.getByLabel('Keys that are pressed alone do something').uncheck()
+  await page.keyboard.press('Escape')
+  await canvas.focus()
+  await page.keyboard.press('l')
+  await page.keyboard.press('?')
+  await expect(page.getByRole('dialog')).toHaveCount(0)
+  await page.keyboard.press('Control+k')
+  await expect(page.getByRole('dialog')).toBeVisible()
+})
+
 /** Text stands out 4.5 : 1 from every ground, and what can be pressed or written into 3 : 1. */
 async function standsOut(page: Page): Promise<void> {
   const { colours, border, dialog } = await page.evaluate(() => {

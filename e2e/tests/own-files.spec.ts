@@ -1,5 +1,6 @@
 import { expect, test } from '@playwright/test'
 import { readFileSync, utimesSync, writeFileSync } from 'node:fs'
+import { PNG } from 'pngjs'
 import type { JobState } from '@oak-gauge/contract'
 import { drawn, ended, goTo, press, shownNumber, stlVolume, watchConsole } from './help.ts'
 
@@ -113,6 +114,19 @@ test('a file of which a part had come goes on from there when it is chosen again
   expect(offsets).toEqual([half])
   await expect(page.locator('.card .file')).toHaveCount(1)
   await expect(page.locator('.card .file')).toContainText('300 k')
+  // left alone, the cloud is drawn whole: no gaps within it, and lit
+  const canvas = page.locator('canvas[data-refined="300000"]')
+  await expect(canvas).toBeVisible()
+  const { data, width } = PNG.sync.read(await canvas.screenshot())
+  let [dark, cloud] = [0, 0]
+  for (let i = 0; i < data.length; i += 4) {
+    const [r, g, b] = data.subarray(i, i + 3)
+    if (r + g + b < 60) dark++
+    else if (Math.max(r, g, b) - Math.min(r, g, b) > 25) cloud++
+  }
+  expect(width).toBeGreaterThan(500)
+  expect(cloud).toBeGreaterThan(20_000)
+  expect(dark).toBeLessThan(cloud / 5)
   expect(said).toEqual([])
 })
 

@@ -182,7 +182,9 @@ export function Stage3d({ children }: { children?: (stage: Stage) => ReactNode }
       )}
       {cursor.cursor && (
         <svg className="leaders" aria-hidden="true">
-          <path className="cursor" d="M-14 0H-4M4 0H14M0 -14V-4M0 4V14" transform={`translate(${cursor.cursor.x} ${cursor.cursor.y})`} />
+          {['ground', 'cursor'].map((c) => (
+            <path key={c} className={c} d="M-20 0H-5M5 0H20M0 -20V-5M0 5V20" transform={`translate(${cursor.cursor?.x} ${cursor.cursor?.y})`} />
+          ))}
         </svg>
       )}
       {missed && (

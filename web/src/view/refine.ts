@@ -43,6 +43,8 @@ export function refiner(light: DepthLight, scene: Scene, slice: number) {
       const list = finer(drawn)
       if (!list.length) return
       let [k, from, count] = [0, 0, 0]
+      // what the screen got of a cloud may have normals, of which the cloud itself has none: then all are lit alike, by their depths
+      const bare = list.some(({ shown }) => !whole.get(shown.id)?.geometry.getAttribute('normal'))
       const first = () => {
         for (const { object } of list) object.visible = false
         light.begin(0, w, h)
@@ -60,7 +62,10 @@ export function refiner(light: DepthLight, scene: Scene, slice: number) {
           const n = points.geometry.getAttribute('position').count
           const some = Math.min(left, n - from)
           const material = object.material as ShaderMaterial
-          material.uniforms['spacing'].value = shown.spacing ?? 0
+          const { spacing, lit } = material.uniforms
+          spacing.value = shown.spacing ?? 0
+          const before = lit.value as number
+          lit.value = bare ? 0 : 1
           material.uniformsNeedUpdate = true
           points.material = material
           points.matrix.copy(object.matrix)
@@ -68,6 +73,7 @@ export function refiner(light: DepthLight, scene: Scene, slice: number) {
           alone.clear()
           alone.add(points)
           light.more(alone, camera)
+          lit.value = before
           count += some
           left -= some
           from += some
@@ -77,7 +83,7 @@ export function refiner(light: DepthLight, scene: Scene, slice: number) {
         }
         if (k < list.length) frame = requestAnimationFrame(next)
         else {
-          light.end(camera)
+          light.end(camera, bare ? h : 0)
           done(count)
         }
       }
