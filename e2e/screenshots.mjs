@@ -17,6 +17,11 @@ const press = (name) => p.locator('.card').getByRole('button', { name }).first()
 const drawn = async () => {
   await p.locator('[data-waiting="0"]').waitFor()
   await pause(2500)
+  // clouds are drawn whole when they are left alone; meshes are whole at once
+  await p
+    .locator('[data-refined]')
+    .waitFor({ timeout: 6000 })
+    .catch(() => undefined)
 }
 const ended = async () => {
   await pause(900)

@@ -6,7 +6,7 @@ const only = process.argv.slice(2)
 const reports = '.build/reports'
 rmSync(reports, { recursive: true, force: true })
 mkdirSync(reports, { recursive: true })
-/** ms: the whole takes 35 to 45 minutes, the longest kind 25 */
+/** ms: the whole takes about 30 minutes, the longest kind 10 */
 const LONGEST = 35 * 60_000
 /** tests of programs that talk to one another */
 const ALONE = '/(server|scanners|cli)/test/'
