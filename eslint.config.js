@@ -51,6 +51,7 @@ export default defineConfig(
       'no-restricted-syntax': [
         'error',
         { selector: "JSXAttribute[name.name='style'] Property > Literal.value", message: 'A fixed style belongs into the style sheet of its feature.' },
+        { selector: "CallExpression[callee.property.name='toFixed']", message: 'Numbers are written by looks/quantity.ts.' },
       ],
     },
   },

@@ -113,6 +113,7 @@ export const trayItem = z
     shown: z.number().describe('Vertices or points of the display level.'),
     faces: z.int().describe('Triangles of the display level.'),
     spacing: z.number().nullable().describe('Of points: distance between neighbours, mm.'),
+    coloured: z.boolean().describe('The colours of the surface were recorded with it.'),
   })
   .meta({ id: 'TrayItem' })
 export type TrayItem = z.output<typeof trayItem>

@@ -240,6 +240,22 @@ describe('samples and display levels', () => {
     expect(share).toBeLessThan(0.6)
     expect((await meshLevel(flagged)).triangles).toBe(flagged.triangles)
   })
+  test('colours come along to the screen, of points, of a mesh that is shown whole, and of a coarser one', async () => {
+    const hues = (n: number) => new Uint8Array(3 * n).map((_, i) => (i * 7919) % 251)
+    const same = (shown: Uint8Array | undefined, whole: Uint8Array, map: Uint32Array) => {
+      expect(shown).toHaveLength(3 * map.length)
+      map.forEach((at, i) => expect([...(shown as Uint8Array).subarray(3 * i, 3 * i + 3)]).toEqual([...whole.subarray(3 * at, 3 * at + 3)]))
+    }
+    const p = makePoints({ xyz: randomPoints(900, 10, 1), colours: hues(900) })
+    const some = pointsLevel(p, 200)
+    same(some.colours, p.colours as Uint8Array, some.map as Uint32Array)
+    const m = sphereMesh(20, 60)
+    const painted = makeMesh({ ...m, colours: hues(m.vertices.length / 3) })
+    expect((await meshLevel(painted)).colours).toBe(painted.colours)
+    const coarse = await meshLevel(painted, 2000)
+    same(coarse.colours, painted.colours as Uint8Array, coarse.map as Uint32Array)
+    expect((await meshLevel(m, 2000)).colours).toBeUndefined()
+  })
   test('a nominal keeps all its triangles, so that its faces can be chosen', async () => {
     const m = sphereMesh(20, 60)
     const withFaces = makeMesh({ ...m, faces: u32(m.triangles.length / 3) })

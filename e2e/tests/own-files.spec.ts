@@ -141,3 +141,29 @@ test('eight windows share one line to the server, and all show what one of them 
   await page.request.patch(`/api/v1/jobs/${job.id}`, { data: { title: 'One line' } })
   for (const w of windows) await expect(w.getByRole('heading', { level: 1, name: 'One line' })).toBeVisible()
 })
+
+test('points are drawn in the colours of their passes, as they were recorded, or plain', async ({ page }) => {
+  const { job } = (await (await page.request.post('/api/v1/jobs', { data: { title: 'Painted' } })).json()) as JobState
+  const painted = Array.from({ length: 40_000 }, (_, i) => `${(i % 200) / 4} ${Math.floor(i / 200) / 4} 0 210 20 30`)
+  await page.request.put(`/api/v1/jobs/${job.id}/files?name=painted.xyz&unit=mm`, { data: painted.join('\n') })
+  await page.goto(`/jobs/${job.id}/Capture`)
+  await expect(page.locator('.tray')).toContainText('1 pass', { timeout: 60_000 })
+  /** mean colour of what is drawn in the middle of the view */
+  const middle = async () => {
+    await drawn(page)
+    const { data, width, height } = PNG.sync.read(await page.getByLabel('3D view').screenshot())
+    const sum = [0, 0, 0]
+    for (let y = -20; y < 20; y++)
+      for (let x = -20; x < 20; x++) for (let k = 0; k < 3; k++) sum[k] += data[4 * (((height >> 1) + y) * width + (width >> 1) + x) + k] / 1600
+    return sum
+  }
+  const colours = page.getByLabel('Colours')
+  const [ownRed, ownGreen] = await middle()
+  expect(ownRed - ownGreen).toBeLessThan(80)
+  await colours.selectOption('as recorded')
+  const [red, green, blue] = await middle()
+  expect([red > 2.5 * green, red > 2.5 * blue]).toEqual([true, true])
+  await colours.selectOption('plain')
+  const plain = await middle()
+  expect(Math.max(...plain) - Math.min(...plain)).toBeLessThan(60)
+})

@@ -14,12 +14,12 @@ afterAll(() => {
 })
 
 test('all processes of the program open the queue of a new database at once: none fails', async () => {
-  const admin = openPool(cluster.url, 1)
+  const admin = openPool(cluster.admin, 1)
   const at = (name: string) => Object.assign(new URL(cluster.url), { pathname: `/${name}` }).href
   try {
     // without a turn for each, 5 of 10 such rounds end with a deadlock
     for (let round = 0; round < 10; round++) {
-      await admin.query(`create database round${round}`)
+      await admin.query(`create database round${round} owner gauge`)
       const first = await connect(at(`round${round}`))
       const others = [1, 2, 3].map(() => ({ ...first, pool: openPool(first.url, 2) }) satisfies Database)
       const opened = await Promise.allSettled([first, ...others].map((db) => openQueue(db)))

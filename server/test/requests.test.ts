@@ -177,3 +177,19 @@ describe('odd requests', () => {
     expect(await CalibrationRow.count()).toBe(0)
   })
 })
+
+describe('all connections are taken', () => {
+  test('whoever asks is told to come again, in words and in time; health says so at once, and all goes on when one is free', async () => {
+    const taken = await Promise.all(Array.from({ length: 8 }, () => all.db.sequelize.transaction()))
+    const began = performance.now()
+    const asked = all.call('GET', `/jobs/${job}`)
+    const health = await all.call('GET', '/health')
+    expect(performance.now() - began).toBeLessThan(5000)
+    expect([200, 503]).toContain(health.status)
+    const { status, body } = await asked
+    expect([status, body.code]).toEqual([503, 'database-away'])
+    expect(performance.now() - began).toBeLessThan(25_000)
+    await Promise.all(taken.map((t) => t.rollback()))
+    expect((await all.call('GET', `/jobs/${job}`)).status).toBe(200)
+  }, 60_000)
+})

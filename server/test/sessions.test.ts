@@ -2,7 +2,9 @@ import { afterAll, beforeAll, describe, expect, test } from '@jest/globals'
 import type { ArtefactSummary, CalibrationRun, JobState, MappingRun, RunState, ScannerDetail, ScannerSummary, VerificationRun } from '@oak-gauge/contract'
 import { stockShelf } from '../src/scanners/demo.ts'
 import { SessionRow } from '../src/db/scannermodels.ts'
-import { decodeFrames, encodeFrames, FrameLog, rounded, storedFrames } from '../src/sessions/framelog.ts'
+import { FrameLog, storedFrames } from '../src/sessions/framelog.ts'
+import { decodeFrames, encodeFrames, rounded } from '../src/sessions/frames.ts'
+import { spooled } from '../src/sessions/spool.ts'
 import { fromPlain, toPlain } from '../src/sessions/plain.ts'
 import { startAll, until, type All } from './help.ts'
 
@@ -90,6 +92,48 @@ describe('what a session keeps', () => {
     for await (const chunk of storedFrames(all.db.pool, record.id)) times.push(...chunk.map((f) => f.time))
     expect(times).toEqual([0, 1, 2, 3, 4, 5])
     expect(answers).toBe(6)
+    expect(await spooled(record.id, 6, 1)).toEqual([])
+  })
+  test('frames that came while the database was away are not lost when the process ends as well, nor stored twice', async () => {
+    const record = await SessionRow.create({ kind: 'mapping', scannerId: shelf['Birch'], holder: job.job.id, options: {}, state: 'done' })
+    const frame = (k: number) => ({ time: k, markers: [k, 0, 0, 3] })
+    const stored = async () => {
+      const chunks: number[][] = []
+      for await (const chunk of storedFrames(all.db.pool, record.id)) chunks.push(chunk.map((f) => f.time))
+      return chunks
+    }
+    const first = new FrameLog(all.db.pool, record.id)
+    first.add(frame(0))
+    await first.flush()
+    let [arrives, ended] = [false, false]
+    const away = {
+      query: async (text: string, values: unknown[]) => {
+        if (ended) return
+        if (arrives) await all.db.pool.query(text, values)
+        throw new Error('cut')
+      },
+    }
+    const second = new FrameLog(away as never, record.id, 1)
+    for (const k of [1, 2]) second.add(frame(k))
+    // these arrive, though nobody hears of it
+    arrives = true
+    await second.flush()
+    arrives = false
+    for (const k of [3, 4]) second.add(frame(k))
+    await second.flush()
+    expect(await stored()).toEqual([[0], [1, 2]])
+    // the process ends; the next one asks what is left
+    const left = await spooled(record.id, 2, 2)
+    ended = true
+    await second.flush()
+    expect(left.map((f) => f.time)).toEqual([3, 4])
+    const third = new FrameLog(all.db.pool, record.id, 2, left)
+    third.add(frame(5))
+    await third.flush()
+    expect((await stored()).flat()).toEqual([0, 1, 2, 3, 4, 5])
+    expect(await spooled(record.id, 2, 2)).toEqual([])
+    // of a session that nobody knows, and where the database is further than the disk
+    expect(await spooled('no-such-session', 0, 0)).toEqual([])
   })
 })
 

@@ -10,7 +10,7 @@ import { f32, u32, u8 } from '@oak-gauge/core/base/arrays.ts'
 import { makeMesh } from '@oak-gauge/core/shape/mesh.ts'
 import { makePoints } from '@oak-gauge/core/shape/points.ts'
 import { fileSource, loadArray, readBlob, sendBlob, storeArray, storeFile } from '../src/blobs.ts'
-import { connect, type Database } from '../src/db/connect.ts'
+import { openPool, connect, type Database } from '../src/db/connect.ts'
 import { migrate, MIGRATIONS } from '../src/db/migrations.ts'
 import type { ItemRow, StepRow } from '../src/db/models.ts'
 import { forwardOf, pathTo, trayAfter } from '../src/ledger/state.ts'
@@ -116,7 +116,9 @@ describe('migrations', () => {
     expect(await tables()).toEqual(before)
   })
   test('a database of the version before: the picture of a job goes to the step it stands at', async () => {
-    await db.pool.query('create database older')
+    const admin = openPool(cluster.admin, 1)
+    await admin.query('create database older owner gauge')
+    await admin.end()
     const url = cluster.url.replace(/postgres$/, 'older')
     const older = new Sequelize(url, { logging: false })
     try {

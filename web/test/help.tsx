@@ -30,6 +30,7 @@ export const item = (role: TrayItem['role'], n: number, more: Partial<TrayItem> 
   shown: 100,
   faces: 0,
   spacing: role === 'pass' ? 0.25 : null,
+  coloured: false,
   ...more,
 })
 

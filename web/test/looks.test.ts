@@ -3,7 +3,7 @@ import type { TrayItem } from '@oak-gauge/contract'
 import type { CadSurface } from '@oak-gauge/core/base/cad.ts'
 import { surfaceWords } from '../src/looks/surface.ts'
 import { formatLength, formatLengths, parseLength } from '../src/looks/length.ts'
-import { bytes, count, duration, formatValue, short } from '../src/looks/quantity.ts'
+import { bytes, count, duration, fixed, formatValue, short } from '../src/looks/quantity.ts'
 import { creased, normalsOf, seamed } from '../src/view/geometry.ts'
 import { previewTrim } from '../src/stages/clean/trim.ts'
 
@@ -154,4 +154,8 @@ test('lengths of one scale have equal digits', () => {
   expect(formatLengths([0.1, 0.3])).toEqual(['0.10', '0.30'])
   expect(formatLengths([0.1, NaN])).toEqual(['0.10', '–'])
   expect(formatLengths([])).toEqual([])
+})
+
+test('columns of numbers: so many decimals, no sign of nothing, a dash for what is none', () => {
+  expect([fixed(1.005, 1), fixed(-0.0004, 3), fixed(-0.2, 0), fixed(-0.6, 0), fixed(NaN, 2), fixed(Infinity, 2)]).toEqual(['1.0', '0.000', '0', '-1', '–', '–'])
 })

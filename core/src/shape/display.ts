@@ -19,6 +19,8 @@ export interface DisplayLevel {
   triangles?: Uint32Array
   faces?: Uint32Array
   unmeasured?: Uint8Array
+  /** of the surface as it was recorded, red green blue of each */
+  colours?: Uint8Array
   /** place of each shown vertex or point in the whole; left out when all are shown in order */
   map?: Uint32Array
 }
@@ -41,19 +43,27 @@ export function pointsLevel(p: Points, limit = SHOWN_POINTS): DisplayLevel {
   }
   const xyz = f32(3 * take)
   const normals = p.normals && f32(3 * take)
+  const colours = p.colours && u8(3 * take)
   for (let i = 0; i < take; i++)
     for (let k = 0; k < 3; k++) {
       xyz[3 * i + k] = p.xyz[3 * map[i] + k]
       if (normals && p.normals) normals[3 * i + k] = p.normals[3 * map[i] + k]
+      if (colours && p.colours) colours[3 * i + k] = p.colours[3 * map[i] + k]
     }
-  return { xyz, map, ...(normals ? { normals } : {}) }
+  return { xyz, map, ...(normals ? { normals } : {}), ...(colours ? { colours } : {}) }
 }
 
 /** A coarser mesh over a subset of the vertices (quadric collapse, package meshoptimizer), so that values of vertices carry over unchanged. */
 export async function meshLevel(m: Mesh, limit = SHOWN_TRIANGLES, limitWithFaces = SHOWN_WITH_FACES): Promise<DisplayLevel> {
   const whole = m.triangles.length / 3
   if (whole <= (m.faces ? limitWithFaces : limit))
-    return { xyz: m.vertices, triangles: m.triangles, ...(m.faces ? { faces: m.faces } : {}), ...(m.unmeasured ? { unmeasured: m.unmeasured } : {}) }
+    return {
+      xyz: m.vertices,
+      triangles: m.triangles,
+      ...(m.faces ? { faces: m.faces } : {}),
+      ...(m.unmeasured ? { unmeasured: m.unmeasured } : {}),
+      ...(m.colours ? { colours: m.colours } : {}),
+    }
   await MeshoptSimplifier.ready
   const [index] = MeshoptSimplifier.simplify(new Uint32Array(m.triangles), new Float32Array(m.vertices), 3, limit * 3, 1e30, [])
   const place = new Int32Array(m.vertices.length / 3).fill(-1)
@@ -66,7 +76,12 @@ export async function meshLevel(m: Mesh, limit = SHOWN_TRIANGLES, limitWithFaces
   const map = u32(n)
   for (let v = 0; v < place.length; v++) if (place[v] >= 0) map[place[v]] = v
   const xyz = f32(3 * n)
-  for (let i = 0; i < n; i++) for (let k = 0; k < 3; k++) xyz[3 * i + k] = m.vertices[3 * map[i] + k]
+  const colours = m.colours && u8(3 * n)
+  for (let i = 0; i < n; i++)
+    for (let k = 0; k < 3; k++) {
+      xyz[3 * i + k] = m.vertices[3 * map[i] + k]
+      if (colours && m.colours) colours[3 * i + k] = m.colours[3 * map[i] + k]
+    }
   let unmeasured: Uint8Array | undefined
   if (m.unmeasured) {
     const measured = u8(m.vertices.length / 3)
@@ -75,7 +90,14 @@ export async function meshLevel(m: Mesh, limit = SHOWN_TRIANGLES, limitWithFaces
     for (let i = 0; i < unmeasured.length; i++)
       unmeasured[i] = measured[map[triangles[3 * i]]] && measured[map[triangles[3 * i + 1]]] && measured[map[triangles[3 * i + 2]]] ? 0 : 1
   }
-  return { xyz, triangles, map, ...(unmeasured ? { unmeasured } : {}), ...(m.faces ? { faces: facesOf(m, xyz, triangles) } : {}) }
+  return {
+    xyz,
+    triangles,
+    map,
+    ...(unmeasured ? { unmeasured } : {}),
+    ...(colours ? { colours } : {}),
+    ...(m.faces ? { faces: facesOf(m, xyz, triangles) } : {}),
+  }
 }
 
 /** Face of each coarse triangle: that of the triangle nearest to its middle. */

@@ -14,8 +14,11 @@ export interface Database {
   close(): Promise<void>
 }
 
+/** ms until whoever finds all connections taken is told so */
+const PATIENCE = 15_000
+
 /** Connections past Sequelize. One that breaks fails what was asked on it; without a listener it would end the process. */
-export function openPool(url: string, max: number, patience = 15_000): pg.Pool {
+export function openPool(url: string, max: number, patience = PATIENCE): pg.Pool {
   // none free for so long: an error that says so is better than an answer that never comes
   const pool = new pg.Pool({ connectionString: url, max, connectionTimeoutMillis: patience })
   pool.on('error', () => undefined)
@@ -25,7 +28,7 @@ export function openPool(url: string, max: number, patience = 15_000): pg.Pool {
 
 /** Opens the database, brings it up to date, and binds the models to it. */
 export async function connect(url: string): Promise<Database> {
-  const sequelize = new Sequelize(url, { logging: false, pool: { max: 8 } })
+  const sequelize = new Sequelize(url, { logging: false, pool: { max: 8, acquire: PATIENCE } })
   await sequelize.authenticate()
   await migrate(sequelize)
   defineModels(sequelize)

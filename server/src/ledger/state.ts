@@ -138,6 +138,7 @@ export function toTrayItem(i: ItemRow, role: Role, setup: string | null): TrayIt
     shown: shown ? (i.kind === 'field' ? shown.length : shown.length / 3) : 0,
     faces: i.meta.faces,
     spacing: i.meta.spacing ?? null,
+    coloured: 'colours' in i.arrays,
   }
 }
 

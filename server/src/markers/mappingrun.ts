@@ -18,8 +18,10 @@ import type { Queue } from '../queue.ts'
 import { enqueueFile } from '../ledger/enqueue.ts'
 import { toProblem } from '../problem.ts'
 import type { ScannerKeeper } from '../scanners/keeper.ts'
-import { FrameLog, rounded, storedFrames, type MarkerFrame } from '../sessions/framelog.ts'
+import { FrameLog, storedFrames } from '../sessions/framelog.ts'
+import { rounded, type MarkerFrame } from '../sessions/frames.ts'
 import { openSession, Session } from '../sessions/session.ts'
+import { spooled } from '../sessions/spool.ts'
 import { emptyView, mappedMarkers, middleDistance } from './mappingview.ts'
 import { movedBody, pathPose, type HandMove } from './path.ts'
 import { benchOf, onStage, slide, type Stage } from './stage.ts'
@@ -107,18 +109,21 @@ export class MappingRun extends Session<RunView, Progress> {
   ): Promise<MappingRun> {
     const stage = progress.stage ?? o.stage
     const run = new MappingRun(keeper, scanner, record, db, queue, { ...o, stage })
-    let chunks = 0
+    let [chunks, ofLast] = [0, 0]
     let due = 20
     for await (const frames of storedFrames(db.pool, record.id)) {
       for (const f of frames) run.track(f)
       chunks++
+      ofLast = frames.length
       // while it was recorded its map was settled again and again; here as often as the growing map changes much
       if (run.frames.length >= due) {
         due = 2 * run.frames.length
         await run.solve()
       }
     }
-    run.frameLog = new FrameLog(db.pool, record.id, chunks)
+    const left = await spooled(record.id, chunks, ofLast)
+    for (const f of left) run.track(f)
+    run.frameLog = new FrameLog(db.pool, record.id, chunks, left)
     if (run.frames.length) await run.solve()
     run.view.phase = progress.phase === 'held' || progress.phase === 'solving' ? 'held' : 'waiting'
     run.tell()

@@ -2,7 +2,7 @@ import { App, Button, Checkbox, Drawer, Upload } from 'antd'
 import { useState } from 'react'
 import { API, addressOf, type Step } from '@oak-gauge/contract'
 import { problemOf, useMoveHeadMutation, useRunRecipeMutation } from '../api.ts'
-import { duration, formatU, formatValue } from '../looks/quantity.ts'
+import { duration, formatU, formatValue, fixed } from '../looks/quantity.ts'
 import { useAppDispatch, useAppSelector } from '../store.ts'
 import { view } from '../view/viewSlice.ts'
 import { Compare } from './Compare.tsx'
@@ -144,7 +144,7 @@ function Settings({ params }: { params: Record<string, unknown> }) {
   const words = Object.entries(params).map(([k, v]) => {
     if (Array.isArray(v) && v.length === 0) return `${k}: none`
     if (Array.isArray(v))
-      return `${k}: ${v.length <= 3 && v.every((x) => typeof x === 'number') ? v.map((x: number) => Number(x.toFixed(2))).join(' ') : `${v.length} of them`}`
+      return `${k}: ${v.length <= 3 && v.every((x) => typeof x === 'number') ? v.map((x: number) => Number(fixed(x, 2))).join(' ') : `${v.length} of them`}`
     if (typeof v === 'object' && v) {
       const inside = Object.entries(v)
       if (!inside.length) return `${k}: nothing`

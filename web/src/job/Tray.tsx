@@ -3,7 +3,7 @@ import type { TrayItem } from '@oak-gauge/contract'
 import { short } from '../looks/quantity.ts'
 import { useAppDispatch, useAppSelector } from '../store.ts'
 import { swatchOf } from '../view/useShown.ts'
-import { view } from '../view/viewSlice.ts'
+import { view, type Colouring } from '../view/viewSlice.ts'
 import { shownByDefault, useOpenJob } from './useJob.ts'
 
 interface Group {
@@ -16,6 +16,8 @@ interface Group {
 export function Tray() {
   const { state, passes, stage } = useOpenJob()
   const hidden = useAppSelector((s) => s.view.hidden)
+  const colouring = useAppSelector((s) => s.view.colouring)
+  const coloured = state.tray.some((i) => i.coloured)
   const dispatch = useAppDispatch()
   const [open, setOpen] = useState<Record<string, boolean>>({})
   const groups: Group[] = [
@@ -72,6 +74,20 @@ export function Tray() {
         </div>
       ))}
       {others.map((i) => line(i, false))}
+      {(passes.length > 0 || coloured) && (
+        <div className="line">
+          <label htmlFor="tray-colours" className="soft name">
+            Colours
+          </label>
+          <select id="tray-colours" value={colouring} onChange={(e) => dispatch(view.colouring(e.target.value as Colouring))}>
+            <option value="pass">by pass</option>
+            <option value="surface" disabled={!coloured}>
+              {coloured ? 'as recorded' : 'as recorded (none were)'}
+            </option>
+            <option value="plain">plain</option>
+          </select>
+        </div>
+      )}
     </div>
   )
 }

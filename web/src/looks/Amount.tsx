@@ -1,6 +1,7 @@
 import { Input } from 'antd'
 import { useEffect, useId, useState, type ReactNode } from 'react'
 import { formatLength, parseLength } from './length.ts'
+import { fixed } from './quantity.ts'
 
 interface AmountProps {
   label: string
@@ -65,7 +66,7 @@ export function Amount({ label, value, onChange, onClear, unit = 'mm', usual, re
           if (e.key === 'Enter') take(text)
           if (step && (e.key === 'ArrowUp' || e.key === 'ArrowDown')) {
             e.preventDefault()
-            onChange(Number(((value ?? 0) + (e.key === 'ArrowUp' ? step : -step)).toFixed(6)))
+            onChange(Number(fixed((value ?? 0) + (e.key === 'ArrowUp' ? step : -step), 6)))
           }
         }}
       />

@@ -17,6 +17,9 @@ export function formatValue(q: Shown): string {
   return v.toFixed(a >= 10 ? 2 : a >= 0.01 || a === 0 ? 3 : 4).replace(/^-(?=0\.0+$)/, '')
 }
 
+/** So many decimals, whatever they say: for columns, and where a device says how many it gives. What rounds to nothing has no sign. */
+export const fixed = (v: number, decimals: number): string => (Number.isFinite(v) ? v.toFixed(decimals).replace(/^-(?=0(\.0+)?$)/, '') : '–')
+
 /** Decimals that an expanded uncertainty of this size allows: two figures of it. */
 const digitsFor = (U: number) => Math.max(0, Math.min(4, 1 - Math.floor(Math.log10(U))))
 

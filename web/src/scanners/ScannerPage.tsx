@@ -12,6 +12,7 @@ import { HEALTH_MARK, minutes, worstDistance } from './health.tsx'
 import { HistoryPart } from './history/HistoryPart.tsx'
 import { StatePart } from './state/StatePart.tsx'
 import { VerifyPart } from './verify/VerifyPart.tsx'
+import { fixed } from '../looks/quantity.ts'
 
 const PARTS = ['State', 'Calibrate', 'Verify', 'History'] as const
 export type ScannerPartName = (typeof PARTS)[number]
@@ -108,11 +109,11 @@ function Top({ scanner: s }: { scanner: ScannerDetail }) {
 function Strip({ scanner: s }: { scanner: ScannerDetail }) {
   const worst = worstDistance(s)
   const cells: [string, string, string][] = [
-    ['Temperature', s.state ? s.state.celsius.toFixed(1) : '–', '°C'],
-    ['Room', s.state ? s.state.room.toFixed(1) : '–', '°C'],
+    ['Temperature', s.state ? fixed(s.state.celsius, 1) : '–', '°C'],
+    ['Room', s.state ? fixed(s.state.room, 1) : '–', '°C'],
     ...(s.state && !s.state.warm ? [['Warm in', s.warmIn === null ? '–' : minutes(s.warmIn).replace('about ', ''), ''] as [string, string, string]] : []),
-    ['Reprojection, rms', s.calibration ? s.calibration.rms.toFixed(3) : '–', 'px'],
-    ['Ball bar, largest', worst ? `${worst.value.toFixed(3)}` : '–', 'mm'],
+    ['Reprojection, rms', s.calibration ? fixed(s.calibration.rms, 3) : '–', 'px'],
+    ['Ball bar, largest', worst ? `${fixed(worst.value, 3)}` : '–', 'mm'],
     ['Good until', s.health.goodUntil ? formatDay(s.health.goodUntil) : '–', ''],
   ]
   return (

@@ -7,6 +7,7 @@ import { useNow } from '../looks/when.ts'
 import { StageMark } from '../looks/StageMark.tsx'
 import { AddScanner } from './AddScanner.tsx'
 import { HEALTH_MARK, inOneLine, timeUsed, worstDistance } from './health.tsx'
+import { fixed } from '../looks/quantity.ts'
 
 /** The scanners beside the bench, each with its health. */
 export function Shelf() {
@@ -43,7 +44,7 @@ function OnShelf({ scanner: s }: { scanner: ScannerSummary }) {
             </svg>
             <Link to={`/scanners/${s.id}`}>{s.name}</Link>
           </h3>
-          <span className="figure">{worst ? `${Math.abs(worst.value).toFixed(3)} mm` : '–'}</span>
+          <span className="figure">{worst ? `${fixed(Math.abs(worst.value), 3)} mm` : '–'}</span>
         </div>
         <div className="row soft">
           <span>{s.model}</span>
@@ -58,7 +59,7 @@ function OnShelf({ scanner: s }: { scanner: ScannerSummary }) {
         <span className="hint">
           {s.state ? (
             <>
-              <span className="figure">{s.state.celsius.toFixed(1)}</span> °C{s.state.warm ? ', warm' : ''}
+              <span className="figure">{fixed(s.state.celsius, 1)}</span> °C{s.state.warm ? ', warm' : ''}
             </>
           ) : s.on ? (
             'connecting'

@@ -1,7 +1,7 @@
 import { useEffect, useRef } from 'react'
 import { quantity, type Step } from '@oak-gauge/contract'
 import { useOpenJob } from '../job/useJob.ts'
-import { formatU, formatValue, type Shown } from '../looks/quantity.ts'
+import { formatU, formatValue, type Shown, fixed } from '../looks/quantity.ts'
 import type { Stage } from './scene.ts'
 
 const signed = (q: Shown) => `${Number(q.value) > 0 ? '+' : Number(q.value) < 0 ? '−' : ''}${formatValue({ ...q, value: Math.abs(Number(q.value)) })}`
@@ -36,7 +36,7 @@ export function Flags({ stage }: { stage: Stage }) {
         {flags.map((f, i) => {
           const d = quantity(f, 'deviation')
           return (
-            <div className="flag" key={f.id} data-flag={i + 1} title={`x ${at3(f)[0].toFixed(2)}  y ${at3(f)[1].toFixed(2)}  z ${at3(f)[2].toFixed(2)} mm`}>
+            <div className="flag" key={f.id} data-flag={i + 1} title={`x ${fixed(at3(f)[0], 2)}  y ${fixed(at3(f)[1], 2)}  z ${fixed(at3(f)[2], 2)} mm`}>
               <b>{d ? signed(d) : '–'}</b> mm <span className="figure">{typeof d?.u === 'number' ? formatU(d.u) : '± ?'}</span>
               <br />
               {i + 1} {(f.params['label'] as string | undefined) ?? ''} {quantity(f, 'verdict')?.value}

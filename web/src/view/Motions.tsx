@@ -4,6 +4,7 @@ import { cross, unit } from '@oak-gauge/core/base/vec3.ts'
 import { useAppSelector } from '../store.ts'
 import type { Stage } from './scene.ts'
 import type { ViewState } from './viewSlice.ts'
+import { fixed } from '../looks/quantity.ts'
 
 /** Share of its reach that an arrow is long, to each side. */
 const LONG = 0.55
@@ -39,7 +40,7 @@ export function Motions({ stage }: { stage: Stage }) {
         const node = nodes[i] as SVGGElement | undefined
         const on = places.map((p) => stage.project(p))
         const whole = on.every((p) => p !== null) ? on : []
-        const d = whole.map((p, k) => `${k ? 'L' : 'M'}${p.x.toFixed(1)} ${p.y.toFixed(1)}`).join('')
+        const d = whole.map((p, k) => `${k ? 'L' : 'M'}${fixed(p.x, 1)} ${fixed(p.y, 1)}`).join('')
         node?.querySelectorAll('path').forEach((path) => path.setAttribute('d', d))
         const end = whole.at(-1)
         node?.querySelector('text')?.setAttribute('transform', end ? `translate(${end.x + 10} ${end.y + 4 + 15 * (i % 2)})` : 'translate(-999 -999)')

@@ -24,6 +24,8 @@ const SHARED = () => ({
   limit: { value: 0.1 },
   scale: { value: 1 },
   mapped: { value: 0 },
+  /** in the colours that were recorded, not in its own */
+  tinted: { value: 0 },
   /** what lies below it goes; x y z normal, w offset, in world coordinates */
   plane: { value: new Vector4(0, 0, 1, -1e30) },
   object: { value: 0 },
@@ -43,6 +45,7 @@ const SPLAT = (size: number) => ({
 const POINT_VERTEX = `
 in float value;
 in float gone;
+in vec3 tint;
 uniform vec4 plane;
 uniform float size;
 uniform float spacing;
@@ -52,12 +55,14 @@ uniform float mapped;
 out float vValue;
 out float vGoing;
 out float vLight;
+out vec3 vTint;
 out vec3 vWorld;
 void main() {
   vec4 world = modelMatrix * vec4(position, 1.0);
   vec4 eye = viewMatrix * world;
   gl_Position = projectionMatrix * eye;
   vWorld = world.xyz;
+  vTint = tint;
   vGoing = (dot(world.xyz, plane.xyz) < plane.w || gone > 0.5) ? 1.0 : 0.0;
   vValue = value;
   vec3 n = normalize(mat3(viewMatrix) * mat3(modelMatrix) * normal);
@@ -77,9 +82,11 @@ export function pointMaterial(size: number): ShaderMaterial {
 precision highp float;
 uniform vec3 colour;
 uniform float mapped;
+uniform float tinted;
 in float vValue;
 in float vGoing;
 in float vLight;
+in vec3 vTint;
 out vec4 result;
 ${DEVIATION}
 void main() {
@@ -90,7 +97,7 @@ void main() {
     result = mod(gl_FragCoord.x + gl_FragCoord.y, 7.0) < 2.0 ? vec4(0.97, 0.95, 0.9, 1.0) : vec4(0.65, 0.24, 0.18, 1.0);
     return;
   }
-  result = vec4((mapped > 0.5 ? deviationColour(vValue, gl_FragCoord.xy) * 0.92 : colour) * vLight, 1.0);
+  result = vec4((mapped > 0.5 ? deviationColour(vValue, gl_FragCoord.xy) * 0.92 : tinted > 0.5 ? vTint : colour) * vLight, 1.0);
 }`,
   })
 }
@@ -99,11 +106,13 @@ const MESH_VERTEX = `
 in float value;
 in float filled;
 in float face;
+in vec3 tint;
 out float vValue;
 out float vFilled;
 flat out float vFace;
 out vec3 vNormal2;
 out vec3 vEye;
+out vec3 vTint;
 out vec3 vWorld;
 void main() {
   vec4 world = modelMatrix * vec4(position, 1.0);
@@ -114,6 +123,7 @@ void main() {
   vValue = value;
   vFilled = filled;
   vFace = face;
+  vTint = tint;
   vNormal2 = mat3(viewMatrix) * mat3(modelMatrix) * normal;
 }`
 
@@ -131,6 +141,7 @@ export function meshMaterial(flat: boolean): ShaderMaterial {
 precision highp float;
 uniform vec3 colour;
 uniform float mapped;
+uniform float tinted;
 uniform float chosen[64];
 uniform int chosenCount;
 uniform float ghost;
@@ -139,6 +150,7 @@ in float vFilled;
 flat in float vFace;
 in vec3 vNormal2;
 in vec3 vEye;
+in vec3 vTint;
 out vec4 result;
 ${DEVIATION}
 void main() {
@@ -147,7 +159,7 @@ void main() {
   float facing = abs(dot(n, normalize(-vEye)));
   float upper = 0.5 + 0.5 * abs(n.y);
   float light = 0.40 + 0.46 * facing + 0.16 * upper;
-  vec3 base = colour;
+  vec3 base = tinted > 0.5 ? vTint : colour;
   if (mapped > 0.5) base = vValue == vValue && abs(vValue) < 1e20 ? deviationColour(vValue, gl_FragCoord.xy) : vec3(0.72, 0.70, 0.67);
   float stripe = mod(gl_FragCoord.x - gl_FragCoord.y, 9.0);
   if (vFilled > 0.99 && stripe < 3.0) base = mix(base, vec3(0.30, 0.27, 0.24), 0.55);

@@ -14,6 +14,8 @@ export interface Shown {
   count: number
   pose: number[]
   colour: readonly [number, number, number]
+  /** in the colours that were recorded with it */
+  tinted: boolean
   arrays: Arrays
   /** shaded by triangle, with faces to choose from */
   faces: boolean
@@ -35,6 +37,7 @@ export function makeObject(s: Shown, pointSize: number): Mesh | Points {
       g.setAttribute('normal', new BufferAttribute(s.arrays['normals'], 3))
       m.uniforms['lit'].value = 1
     }
+    tint(g, s.arrays)
     return new Points(g, m)
   }
   const vertices = s.arrays['vertices'] as Float32Array
@@ -50,6 +53,7 @@ export function makeObject(s: Shown, pointSize: number): Mesh | Points {
   g.setIndex(new BufferAttribute(index, 1))
   g.setAttribute('normal', new BufferAttribute(normals, 3))
   g.userData['source'] = source
+  tint(g, s.arrays, source)
   const unmeasured = s.arrays['unmeasured']
   if (unmeasured) {
     const filled = new Float32Array(vertices.length / 3)
@@ -63,6 +67,17 @@ export function makeObject(s: Shown, pointSize: number): Mesh | Points {
     )
   }
   return new Mesh(g, meshMaterial(false))
+}
+
+/** Colours that were recorded. source: the place of each drawn vertex in them, where it is another one. */
+export function tint(g: BufferGeometry, arrays: Arrays, source?: Uint32Array): void {
+  const colours = arrays['colours'] as Uint8Array | undefined
+  if (!colours) return
+  // aligned to four bytes, as graphics cards want it
+  const n = source ? source.length : colours.length / 3
+  const out = new Uint8Array(4 * n)
+  for (let i = 0; i < n; i++) for (let k = 0; k < 3; k++) out[4 * i + k] = colours[3 * (source ? source[i] : i) + k]
+  g.setAttribute('tint', new BufferAttribute(out, 4, true))
 }
 
 /** Box of what is shown; of points without the outermost half percent, so that strays do not make the part small. */
@@ -92,6 +107,7 @@ export function place(o: Mesh | Points, s: Shown): void {
   const u = (o.material as ShaderMaterial).uniforms
   u['colour'].value.set(s.colour[0] / 255, s.colour[1] / 255, s.colour[2] / 255)
   u['mapped'].value = s.values ? 1 : 0
+  u['tinted'].value = s.tinted ? 1 : 0
   if (u['ghost']) u['ghost'].value = s.ghost ? 1 : 0
   setAttribute(o, 'value', s.values, false)
   setAttribute(o, 'gone', s.gone, true)

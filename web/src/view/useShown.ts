@@ -7,6 +7,8 @@ import type { Shown } from './objects.ts'
 
 const MESH = [176, 164, 146] as const
 const NOMINAL = [214, 205, 186] as const
+/** of all passes alike */
+const PLAIN = [158, 141, 117] as const
 export const EMPTY_LOOPS: never[] = []
 
 export function swatchOf(item: TrayItem, passes: TrayItem[]): readonly [number, number, number] {
@@ -33,6 +35,7 @@ export function useShown(): { shown: Shown[]; waiting: number; failed: boolean }
   const hidden = useAppSelector((s) => s.view.hidden)
   const map = useAppSelector((s) => s.view.map)
   const going = useAppSelector((s) => s.view.going)
+  const colouring = useAppSelector((s) => s.view.colouring)
   const [data, setData] = useState<ReadonlyMap<string, Arrays>>(new Map())
   const [failed, setFailed] = useState(false)
   const [preview, setPreview] = useState<Preview | null>(null)
@@ -106,7 +109,8 @@ export function useShown(): { shown: Shown[]; waiting: number; failed: boolean }
         spacing: i.spacing,
         count: i.count,
         pose: i.pose,
-        colour: swatchOf(i, passes),
+        colour: colouring === 'plain' && i.kind === 'points' ? PLAIN : swatchOf(i, passes),
+        tinted: colouring === 'surface' && i.role !== 'nominal' && 'colours' in arrays,
         arrays,
         faces: i.role === 'nominal',
         // the faces to be chosen are the nominal's: the part shows through
@@ -116,5 +120,5 @@ export function useShown(): { shown: Shown[]; waiting: number; failed: boolean }
       })
     }
     return { shown, waiting, failed }
-  }, [wanted, data, passes, preview, stage, failed])
+  }, [wanted, data, passes, preview, stage, failed, colouring])
 }

@@ -29,6 +29,9 @@ export interface Loop {
 /** What shall be marked as going, before it goes. */
 export type Going = { kind: 'none' } | { kind: 'plane'; normal: [number, number, number]; offset: number; slots: string[] } | { kind: 'step'; step: string }
 
+/** Whose colours are drawn: of the passes, of the surface as it was recorded, or one for all. A map of values goes before. */
+export type Colouring = 'pass' | 'surface' | 'plain'
+
 export interface ViewState {
   evening: boolean
   /** hidden tray items by slot */
@@ -44,6 +47,7 @@ export interface ViewState {
   motions: NonNullable<Evidence['motions']>
   /** slot of the field that colours its item */
   map: string | null
+  colouring: Colouring
   limit: number
   scale: number
   /** a value set while typing in the inspect card shows at once */
@@ -63,6 +67,7 @@ const initial: ViewState = {
   going: { kind: 'none' },
   motions: [],
   map: null,
+  colouring: 'pass',
   limit: 0.1,
   scale: 1,
   ledgerOpen: false,
@@ -110,6 +115,7 @@ export const viewSlice = createSlice({
     motions: (s, { payload }: PayloadAction<ViewState['motions']>) => void (s.motions = payload),
     going: (s, { payload }: PayloadAction<Going>) => void (s.going = payload),
     colours: (s, { payload }: PayloadAction<{ map?: string | null; limit?: number; scale?: number }>) => void Object.assign(s, payload),
+    colouring: (s, { payload }: PayloadAction<Colouring>) => void (s.colouring = payload),
     ledger: (s, { payload }: PayloadAction<boolean>) => void (s.ledgerOpen = payload),
     lookFrom: (s, { payload }: PayloadAction<number>) => void (s.standardView = { view: payload, count: s.standardView.count + 1 }),
     frameAll: (s) => void s.frame++,

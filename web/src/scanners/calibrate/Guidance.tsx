@@ -1,4 +1,5 @@
 import type { CalibrationRun, HandRequest } from '@oak-gauge/contract'
+import { fixed } from '../../looks/quantity.ts'
 
 type Way = 'away' | 'right' | 'down' | 'topAway' | 'rightAway' | 'turn'
 /** each movement: name, words for plus and minus, unit, one nudge */
@@ -23,7 +24,7 @@ export function Guidance({ run, onHand }: { run: CalibrationRun; onHand?: ((m: H
         return (
           <div key={way} className={match && !fine ? 'line off' : 'line'} data-movement={way}>
             <span>{name}</span>
-            <span className="words">{!match ? '–' : fine ? 'good' : `${Math.abs(v).toFixed(0)}${unit === '°' ? '°' : ' mm'} ${v > 0 ? plus : minus}`}</span>
+            <span className="words">{!match ? '–' : fine ? 'good' : `${fixed(Math.abs(v), 0)}${unit === '°' ? '°' : ' mm'} ${v > 0 ? plus : minus}`}</span>
             <svg viewBox="-50 -7 100 14" aria-hidden="true">
               <line x1="-48" x2="48" y1="0" y2="0" stroke="var(--line)" strokeWidth="2" />
               <path d="M-10 -5v10M10 -5v10" stroke="var(--oak)" strokeWidth="1.6" />

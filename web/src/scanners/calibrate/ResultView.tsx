@@ -8,6 +8,7 @@ import { ProblemBox } from '../../looks/ProblemBox.tsx'
 import { formatMoment } from '../../looks/when.ts'
 import type { ScannerPart } from '../ScannerPage.tsx'
 import { fieldScale, VectorField } from './VectorField.tsx'
+import { fixed } from '../../looks/quantity.ts'
 
 const SHOWN: [CameraNumber, string, string][] = [
   ['fx', 'focal length x', 'px'],
@@ -72,7 +73,7 @@ export function ResultView({ calibration: c, scanner, onAgain, go }: { calibrati
                   <th>{label}</th>
                   {sides.map((s, k) => (
                     <td key={s} data-number={`${s} ${key}`}>
-                      {r.stereo[s][key].toFixed(digits(u[k]))} <small>± {u[k].toPrecision(2)}</small> {unit}
+                      {fixed(r.stereo[s][key], digits(u[k]))} <small>± {u[k].toPrecision(2)}</small> {unit}
                     </td>
                   ))}
                   {sides.map((s, k) => (
@@ -113,16 +114,16 @@ export function ResultView({ calibration: c, scanner, onAgain, go }: { calibrati
         ))}
         <dl className="rows" data-evidence="calibration">
           <dt>Reprojection, rms</dt>
-          <dd data-quantity="rms">{r.rms.toFixed(4)} px</dd>
+          <dd data-quantity="rms">{fixed(r.rms, 4)} px</dd>
           <dt>mean</dt>
-          <dd>{r.mean.toFixed(4)} px</dd>
+          <dd>{fixed(r.mean, 4)} px</dd>
           <dt>largest</dt>
-          <dd>{r.largest.toFixed(3)} px</dd>
+          <dd>{fixed(r.largest, 3)} px</dd>
           <dt>Its limit, rms</dt>
-          <dd>{scanner.spec.limits.reprojection.toFixed(3)} px</dd>
+          <dd>{fixed(scanner.spec.limits.reprojection, 3)} px</dd>
           <dt>Cameras apart</dt>
           <dd data-quantity="baseline">
-            {r.baseline.toFixed(digits(r.uncertainty.baseline))} ± {r.uncertainty.baseline.toPrecision(2)} mm
+            {fixed(r.baseline, digits(r.uncertainty.baseline))} ± {r.uncertainty.baseline.toPrecision(2)} mm
           </dd>
           {c.previous && (
             <>
@@ -151,4 +152,4 @@ export function ResultView({ calibration: c, scanner, onAgain, go }: { calibrati
   )
 }
 
-const signed = (v: number, d: number) => `${v > 0 ? '+' : ''}${v.toFixed(d)}`
+const signed = (v: number, d: number) => `${v > 0 ? '+' : ''}${fixed(v, d)}`

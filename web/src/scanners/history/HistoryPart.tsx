@@ -7,6 +7,7 @@ import { formatMoment } from '../../looks/when.ts'
 import { ResultView } from '../calibrate/ResultView.tsx'
 import type { ScannerPart } from '../ScannerPage.tsx'
 import { Trend } from './Trend.tsx'
+import { fixed } from '../../looks/quantity.ts'
 
 /** Every calibration and verification so far, with the limits; and back to an earlier calibration. */
 export function HistoryPart(props: ScannerPart) {
@@ -57,7 +58,7 @@ export function HistoryPart(props: ScannerPart) {
                   {c.plate}, {c.poses} poses{c.cold ? ', cold' : ''}
                 </span>
               </button>
-              <span className="figure">{c.rms.toFixed(3)} px</span>
+              <span className="figure">{fixed(c.rms, 3)} px</span>
               {c.id === s.calibration?.id ? (
                 <span className="soft">in use</span>
               ) : c.verdict === 'go' ? (

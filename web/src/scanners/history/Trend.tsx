@@ -1,6 +1,7 @@
 import { Line } from 'react-chartjs-2'
 import { axis, chartColour, PLAIN } from '../../looks/chart.ts'
 import { formatMoment, useNow } from '../../looks/when.ts'
+import { fixed } from '../../looks/quantity.ts'
 
 export interface TrendPoint {
   at: string
@@ -68,7 +69,7 @@ export function Trend({ label, unit, limit, points }: { label: string; unit: str
               legend: { display: false },
               tooltip: {
                 filter: (c) => c.datasetIndex === 1,
-                callbacks: { title: (c) => formatMoment(points[c[0]?.dataIndex ?? 0]?.at ?? 0), label: (c) => `${Number(c.parsed.y).toFixed(4)} ${unit}` },
+                callbacks: { title: (c) => formatMoment(points[c[0]?.dataIndex ?? 0]?.at ?? 0), label: (c) => `${fixed(Number(c.parsed.y), 4)} ${unit}` },
               },
             },
           }}

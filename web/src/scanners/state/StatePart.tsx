@@ -6,6 +6,7 @@ import { formatDay, formatMoment } from '../../looks/when.ts'
 import { minutes, worstDistance } from '../health.tsx'
 import type { ScannerPart } from '../ScannerPage.tsx'
 import { WarmUpChart } from './WarmUpChart.tsx'
+import { fixed } from '../../looks/quantity.ts'
 
 const WORD = { go: 'Go', due: 'Calibrate first', 'no-go': 'No-go' } as const
 
@@ -30,7 +31,7 @@ export function StatePart({ scanner: s, go }: ScannerPart) {
                   ? 'its temperature has settled'
                   : left === null
                     ? `it takes some ${spec.warmUp.minutes} minutes; the curve is being fitted`
-                    : `${left.toFixed(1)} K still to go, worth ${(left * spec.warmUp.driftPerKelvin).toFixed(3)} mm at ${spec.range.ideal} mm`}
+                    : `${fixed(left, 1)} K still to go, worth ${fixed(left * spec.warmUp.driftPerKelvin, 3)} mm at ${spec.range.ideal} mm`}
               </span>
             </figcaption>
             <div className="plot">
@@ -73,9 +74,9 @@ export function StatePart({ scanner: s, go }: ScannerPart) {
           <dt>Calibrated</dt>
           <dd>{s.calibration ? formatMoment(s.calibration.at) : 'never'}</dd>
           <dt>Ball bar, largest error</dt>
-          <dd>{worst ? `${worst.value.toFixed(3)} ± ${worst.uncertainty.toFixed(3)} mm` : 'not verified'}</dd>
+          <dd>{worst ? `${fixed(worst.value, 3)} ± ${fixed(worst.uncertainty, 3)} mm` : 'not verified'}</dd>
           <dt>Its limit</dt>
-          <dd>{spec.limits.distance.toFixed(3)} mm</dd>
+          <dd>{fixed(spec.limits.distance, 3)} mm</dd>
           <dt>Working range</dt>
           <dd>
             {spec.range.near} to {spec.range.far} mm

@@ -8,6 +8,7 @@ import { Numbers, StepProblem, Warnings, WorkCard } from '../../job/WorkCard.tsx
 import { useAppDispatch, useAppSelector } from '../../store.ts'
 import { view } from '../../view/viewSlice.ts'
 import { along, type SidesProps } from './ShapePart.tsx'
+import { fixed } from '../../looks/quantity.ts'
 
 /** Two views side by side; the same places picked on both. The result shows while pairs are picked. */
 export function PairsPart({ head, anchor, loose, onDone }: SidesProps) {
@@ -37,7 +38,7 @@ export function PairsPart({ head, anchor, loose, onDone }: SidesProps) {
   )
   const residual = (i: number) => {
     const k = whole.findIndex((w) => w.i === i)
-    return fit && k >= 0 ? `${fit.residuals[k].toFixed(2)} mm` : ''
+    return fit && k >= 0 ? `${fixed(fit.residuals[k], 2)} mm` : ''
   }
   const run = async () => {
     const made = await step.run({
@@ -80,9 +81,9 @@ export function PairsPart({ head, anchor, loose, onDone }: SidesProps) {
       {fit && (
         <dl className="rows" data-evidence="live-pairs">
           <dt>Pairs, rms</dt>
-          <dd data-quantity="pairs-rms">{fit.rms.toFixed(2)} mm</dd>
+          <dd data-quantity="pairs-rms">{fixed(fit.rms, 2)} mm</dd>
           <dt>Largest</dt>
-          <dd>{fit.max.toFixed(2)} mm</dd>
+          <dd>{fixed(fit.max, 2)} mm</dd>
         </dl>
       )}
       {fit?.turnFree && <p className="note">All places lie on one line: pick one more to the side.</p>}

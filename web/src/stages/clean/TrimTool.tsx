@@ -5,7 +5,7 @@ import { useNudge } from '../../job/useKeys.ts'
 import { useStep } from '../../job/useStep.ts'
 import { Numbers, StepProblem, WorkCard } from '../../job/WorkCard.tsx'
 import { Amount } from '../../looks/Amount.tsx'
-import { count } from '../../looks/quantity.ts'
+import { count, fixed } from '../../looks/quantity.ts'
 import { useAppDispatch, useAppSelector } from '../../store.ts'
 import { displayOf, type Arrays } from '../../view/display.ts'
 import { view } from '../../view/viewSlice.ts'
@@ -68,7 +68,7 @@ export function TrimTool({ passes, next, question, head }: ToolProps & { questio
   useEffect(() => {
     dispatch(view.going(preview ? { kind: 'plane', ...preview.plane, slots: passes.map((p) => p.slot) } : { kind: 'none' }))
   }, [preview, passes, dispatch])
-  useNudge(useCallback((d) => setRaise((r) => Number((r + d * NUDGE).toFixed(6))), []))
+  useNudge(useCallback((d) => setRaise((r) => Number(fixed(r + d * NUDGE, 6))), []))
 
   const trim = async () => {
     const params = way === 'three' ? { through: places.map((p) => p.at), raise, flip } : { patch: { at: places[0].at, radius }, raise, flip }
@@ -131,7 +131,7 @@ export function TrimTool({ passes, next, question, head }: ToolProps & { questio
       {preview && (
         <dl className="rows" data-evidence="preview">
           <dt>Would go, about</dt>
-          <dd data-quantity="would go">{(100 * preview.share).toFixed(1)} %</dd>
+          <dd data-quantity="would go">{fixed(100 * preview.share, 1)} %</dd>
           <dt>Points left, about</dt>
           <dd>{count(preview.left)}</dd>
         </dl>

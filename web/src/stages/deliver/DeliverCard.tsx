@@ -3,7 +3,7 @@ import { useEffect, useState } from 'react'
 import { API, addressOf, lastOf, quantity } from '@oak-gauge/contract'
 import type { QuantityId } from '@oak-gauge/core/operations/quantities.ts'
 import { useFileSizeQuery } from '../../api.ts'
-import { bytes, count, formatValue } from '../../looks/quantity.ts'
+import { bytes, count, formatValue, fixed } from '../../looks/quantity.ts'
 import { useOpenJob } from '../../job/useJob.ts'
 import { useStep } from '../../job/useStep.ts'
 import { StepProblem, Warnings, WorkCard } from '../../job/WorkCard.tsx'
@@ -85,7 +85,7 @@ export function DeliverCard({ go }: CardProps) {
       {current ? (
         <>
           <p className="note" data-preflight>
-            {number('size-x').toFixed(1)} × {number('size-y').toFixed(1)} × {number('size-z').toFixed(1)} mm, {count(mesh.count)} triangles,{' '}
+            {fixed(number('size-x'), 1)} × {fixed(number('size-y'), 1)} × {fixed(number('size-z'), 1)} mm, {count(mesh.count)} triangles,{' '}
             {size ? bytes(size.bytes) : '…'}, {number('open-edges') === 0 ? 'closed' : `${count(number('open-edges'))} open edges`}, unit mm.
           </p>
           <dl className="rows" data-evidence="facts">

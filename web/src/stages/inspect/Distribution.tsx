@@ -4,6 +4,7 @@ import { Bar } from 'react-chartjs-2'
 import { deviationColour } from '@oak-gauge/contract'
 import type { StepEvidence } from '@oak-gauge/contract'
 import { formatLength } from '../../looks/length.ts'
+import { fixed } from '../../looks/quantity.ts'
 
 Chart.register(BarController, BarElement, CategoryScale, LinearScale, Tooltip)
 Chart.defaults.font.family = "'Spline Sans Mono', monospace"
@@ -57,7 +58,7 @@ export function Distribution({ histogram, limit, scale }: { histogram: NonNullab
             scales: { x: { display: false }, y: { display: false, type: 'linear', beginAtZero: true } },
             plugins: {
               legend: { display: false },
-              tooltip: { callbacks: { label: (c) => `${Number(c.raw).toFixed(2)} % of the area`, title: (c) => `${c[0]?.label ?? ''} mm` } },
+              tooltip: { callbacks: { label: (c) => `${fixed(Number(c.raw), 2)} % of the area`, title: (c) => `${c[0]?.label ?? ''} mm` } },
             },
           }}
           plugins={[limits]}

@@ -6,6 +6,7 @@ import { useStep } from '../../job/useStep.ts'
 import { Numbers, StepProblem, Warnings, WorkCard } from '../../job/WorkCard.tsx'
 import { Amount } from '../../looks/Amount.tsx'
 import { useMarkers } from './markers.ts'
+import { fixed } from '../../looks/quantity.ts'
 
 const TOGETHER = ['align-shape', 'align-pairs', 'align-fine', 'adjust']
 
@@ -117,7 +118,7 @@ export function CheckPart({ head, onPlan, go }: { head: ReactNode; onPlan(): voi
                   .map((q) => (
                     <tr key={q.of}>
                       <th>{q.of}</th>
-                      <td data-beside={q.of}>{Number(q.value).toFixed(1)}</td>
+                      <td data-beside={q.of}>{fixed(Number(q.value), 1)}</td>
                     </tr>
                   ))}
               </tbody>

@@ -4,7 +4,7 @@ import type { TrayItem } from '@oak-gauge/contract'
 import { Amount } from '../../looks/Amount.tsx'
 import { useAppDispatch, useAppSelector } from '../../store.ts'
 import { view } from '../../view/viewSlice.ts'
-import type { Settings } from './PlanPart.tsx'
+import type { Settings } from './plansettings.ts'
 
 /** Functional faces stay free: whole faces of a nominal, or the surroundings of picked places. */
 export function KeepClear({ settings: s, nominal, onChange }: { settings: Settings; nominal: TrayItem | undefined; onChange(p: Partial<Settings>): void }) {

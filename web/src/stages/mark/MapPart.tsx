@@ -1,26 +1,17 @@
 import { Button, Select } from 'antd'
-import { useRef, useState, type ReactNode } from 'react'
+import { useState, type ReactNode } from 'react'
 import { Link } from 'react-router'
-import { API, addressOf, UNITS, type Problem, type Stage, type TrayItem } from '@oak-gauge/contract'
-import {
-  problemOf,
-  useActOnRunMutation,
-  useAddSetupMutation,
-  useDismissStepMutation,
-  usePatchScannerMutation,
-  useRerunStepMutation,
-  useScannersQuery,
-  useStartMappingMutation,
-} from '../../api.ts'
+import { API, addressOf, type Stage, type TrayItem } from '@oak-gauge/contract'
+import { problemOf, useActOnRunMutation, useAddSetupMutation, usePatchScannerMutation, useScannersQuery, useStartMappingMutation } from '../../api.ts'
 import { useOpenJob } from '../../job/useJob.ts'
 import { useStep } from '../../job/useStep.ts'
 import { Numbers, StepProblem, Warnings, WorkCard } from '../../job/WorkCard.tsx'
 import { Amount } from '../../looks/Amount.tsx'
 import { ProblemBox } from '../../looks/ProblemBox.tsx'
 import { ColdNote, isCold } from '../../scanners/Cold.tsx'
-import { dismissUpload, upload, useUploads } from '../capture/upload.ts'
+import { BringList, ListTroubles } from './BringList.tsx'
 import { MapRunning } from './MapRunning.tsx'
-import { inOrder, useMarkers } from './markers.ts'
+import { MapTable } from './MapTable.tsx'
 import { TravelPicture } from './TravelPicture.tsx'
 import { useMapping } from './useMapping.ts'
 
@@ -45,12 +36,9 @@ export function MapPart({ head, go, onCheck }: { head: ReactNode; go(s: Stage): 
   const [patch] = usePatchScannerMutation()
   const [act] = useActOnRunMutation()
   const join = useStep()
-  const file = useRef<HTMLInputElement>(null)
-  const uploads = useUploads(state.job.id)
   const problem = problemOf(error)
   const step = own && path.find((s) => s.id === own.step)
   const made = path.findLast((s) => s.operation === 'map-markers' || s.operation === 'import-markers')
-  const refused = state.steps.filter((s) => (s.operation === 'import-markers' || s.operation === 'map-markers') && s.state === 'failed')
 
   if (scanner && run && run.job === state.job.id && run.phase !== 'done' && run.phase !== 'failed')
     return <MapRunning head={head} run={run} scanner={scanner} />
@@ -65,24 +53,6 @@ export function MapPart({ head, go, onCheck }: { head: ReactNode; go(s: Stage): 
     setSetup(setup.id)
     void start({ job: state.job.id, body: { scanner: scanner.id, setup: setup.id, known: known?.slot ?? null, target, cold: cold && anyway } })
   }
-  const bringIn = (
-    <>
-      <Button size="small" onClick={() => file.current?.click()}>
-        Bring in a list
-      </Button>
-      <input
-        ref={file}
-        type="file"
-        hidden
-        aria-label="List of markers"
-        accept=".csv,.txt,.asc,.xyz,.pts"
-        onChange={(e) => {
-          if (e.target.files?.length) upload(state.job.id, [...e.target.files], { role: 'marker-map', ...(setup ? { setup: setup.id } : {}) })
-          e.target.value = ''
-        }}
-      />
-    </>
-  )
   const pick = (
     <div className="field">
       <label htmlFor="m-setup">Setup</label>
@@ -107,23 +77,6 @@ export function MapPart({ head, go, onCheck }: { head: ReactNode; go(s: Stage): 
       </span>
     </div>
   )
-  const troubles = (
-    <>
-      {uploads
-        .filter((u) => u.problem)
-        .map((u) => (
-          <div key={u.key}>
-            {u.problem && <ProblemBox problem={u.problem} />}
-            <Button size="small" onClick={() => dismissUpload(u.key)}>
-              Close
-            </Button>
-          </div>
-        ))}
-      {refused.map((s) => s.problem && <Refused key={s.id} step={s.id} operation={s.operation} problem={s.problem} />)}
-      {problem && <ProblemBox problem={problem} />}
-    </>
-  )
-
   if (own && !again) {
     const anchor = others.at(0)
     return (
@@ -166,10 +119,11 @@ export function MapPart({ head, go, onCheck }: { head: ReactNode; go(s: Stage): 
           <Button size="small" href={addressOf(API.file, { id: own.id }, { format: 'csv' })}>
             As a list
           </Button>
-          {bringIn}
+          <BringList setup={setup?.id} />
         </div>
         <StepProblem of={join} />
-        {troubles}
+        <ListTroubles />
+        {problem && <ProblemBox problem={problem} />}
         <MapTable item={own} />
       </WorkCard>
     )
@@ -237,69 +191,11 @@ export function MapPart({ head, go, onCheck }: { head: ReactNode; go(s: Stage): 
           </Button>
         </div>
       )}
-      <div className="abreast">{bringIn}</div>
-      {troubles}
-    </WorkCard>
-  )
-}
-
-/** A list that could not be read, with the unit to say when that is what is missing. */
-function Refused({ step, operation, problem }: { step: string; operation: string; problem: Problem }) {
-  const { state } = useOpenJob()
-  const [rerun] = useRerunStepMutation()
-  const [dismiss] = useDismissStepMutation()
-  const [unit, setUnit] = useState<string>('in')
-  return (
-    <ProblemBox problem={problem}>
       <div className="abreast">
-        {operation === 'import-markers' && problem.code === 'unit-unknown' && (
-          <>
-            <Select
-              size="small"
-              aria-label="Unit of the list"
-              value={unit}
-              onChange={setUnit}
-              options={UNITS.map((u) => ({ value: u, label: u }))}
-              className="control tiny"
-            />
-            <Button size="small" onClick={() => void rerun({ id: state.job.id, step, params: { unit } })}>
-              Read it in {unit}
-            </Button>
-          </>
-        )}
-        <Button size="small" onClick={() => void dismiss({ id: state.job.id, step })}>
-          Close
-        </Button>
+        <BringList setup={setup?.id} />
       </div>
-    </ProblemBox>
-  )
-}
-
-function MapTable({ item }: { item: TrayItem }) {
-  const markers = useMarkers(item)
-  if (!markers) return null
-  return (
-    <div className="list">
-      <table className="numbers">
-        <thead>
-          <tr>
-            <th>marker</th>
-            <th>mm</th>
-            <th>U, mm</th>
-            <th>frames</th>
-          </tr>
-        </thead>
-        <tbody>
-          {inOrder(markers).map((m) => (
-            <tr key={m.id}>
-              <th>{m.id}</th>
-              <td>{m.diameter > 0 ? m.diameter.toFixed(1) : ''}</td>
-              <td data-mapped-u={m.id}>{Number.isNaN(m.u) ? '' : (2 * m.u).toFixed(4)}</td>
-              <td>{m.frames || ''}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-    </div>
+      <ListTroubles />
+      {problem && <ProblemBox problem={problem} />}
+    </WorkCard>
   )
 }

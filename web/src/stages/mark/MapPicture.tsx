@@ -1,4 +1,5 @@
 import type { MappedMarker, MappingRun } from '@oak-gauge/contract'
+import { fixed } from '../../looks/quantity.ts'
 
 const W = 900
 const H = 660
@@ -30,7 +31,7 @@ export function MapPicture({ run }: { run: MappingRun }) {
         </g>
         {s && <Scanner x={x(s.at[0])} y={y(s.at[1])} dx={s.looks[0]} dy={-s.looks[1]} />}
         {markers.map((m, i) => (
-          <g key={i} transform={`translate(${x(m.at[0]).toFixed(1)} ${y(m.at[1]).toFixed(1)})`} data-mapped={m.id} data-state={m.state}>
+          <g key={i} transform={`translate(${fixed(x(m.at[0]), 1)} ${fixed(y(m.at[1]), 1)})`} data-mapped={m.id} data-state={m.state}>
             <MapSymbol m={m} r={Math.max(5, (m.diameter / 2) * k)} />
             {m.id && (
               <text x="9" y="-7" className="figure id">
@@ -61,7 +62,7 @@ function Scanner({ x, y, dx, dy }: { x: number; y: number; dx: number; dy: numbe
   const py = Math.min(H - 40, Math.max(18, y))
   const l = Math.hypot(dx, dy) || 1
   return (
-    <g transform={`translate(${px.toFixed(1)} ${py.toFixed(1)})`} className="eye">
+    <g transform={`translate(${fixed(px, 1)} ${fixed(py, 1)})`} className="eye">
       <line x2={(dx / l) * 44 * l} y2={(dy / l) * 44 * l} />
       <rect x="-9" y="-6" width="18" height="12" rx="2" />
       <circle cx="-4.500" r="2.200" />

@@ -4,6 +4,7 @@ import type { MappedMarker, MappingRun } from '@oak-gauge/contract'
 import { problemOf, useActOnRunMutation } from '../../api.ts'
 import { Card } from '../../looks/Card.tsx'
 import { ProblemBox } from '../../looks/ProblemBox.tsx'
+import { fixed } from '../../looks/quantity.ts'
 
 const LACKS: Record<MappedMarker['state'], string> = { new: 'just found', frames: 'a little longer', directions: 'from more sides', enough: '', gone: 'gone' }
 const WHY: Record<string, string> = {
@@ -76,8 +77,8 @@ export function MapRunning({ head, run, scanner }: { head: ReactNode; run: Mappi
         .filter((m) => !m.together.length)
         .map((m) => (
           <p className="note" key={m.id} data-moved={m.id}>
-            Marker {m.id} moved by <span className="figure">{m.distance.toFixed(3)}</span> ± <span className="figure">{(2 * m.uncertainty).toFixed(3)}</span>{' '}
-            mm. Its place from now on is the new one.
+            Marker {m.id} moved by <span className="figure">{fixed(m.distance, 3)}</span> ± <span className="figure">{fixed(2 * m.uncertainty, 3)}</span> mm.
+            Its place from now on is the new one.
           </p>
         ))}
       {run.missing.map((id) => (
@@ -114,8 +115,8 @@ export function MapRunning({ head, run, scanner }: { head: ReactNode; run: Mappi
               .map((m) => (
                 <tr key={m.id}>
                   <th>{m.id}</th>
-                  <td data-u={m.id}>{m.u === null ? '' : m.u.toFixed(4)}</td>
-                  <td>{m.angle.toFixed(0)}°</td>
+                  <td data-u={m.id}>{m.u === null ? '' : fixed(m.u, 4)}</td>
+                  <td>{fixed(m.angle, 0)}°</td>
                   <td>{m.moved !== null ? 'moved' : LACKS[m.state]}</td>
                 </tr>
               ))}

@@ -5,6 +5,7 @@ import type { Stage } from '../../view/scene.ts'
 import { mark } from './markSlice.ts'
 import { useMarkers, type ShownMarker } from './markers.ts'
 import { hiddenFrom, placeBy } from './planner.ts'
+import { fixed } from '../../looks/quantity.ts'
 
 /**
  * Markers on top of the stage: a ring for one that is mapped, an open diamond for one that is planned, dashed where it is doubtful, crossed when it moved.
@@ -43,7 +44,7 @@ export function MarkerRings({ stage }: { stage: Stage }) {
         node.setAttribute('transform', p ? `translate(${p.x} ${p.y})` : 'translate(-99 -99)')
         const q = p && stage.project([m.at[0], m.at[1], m.at[2] + m.diameter / 2])
         const r = Math.max(4, p && q ? Math.hypot(q.x - p.x, q.y - p.y) : 4)
-        node.firstElementChild?.setAttribute('transform', `scale(${(r / 5).toFixed(3)})`)
+        node.firstElementChild?.setAttribute('transform', `scale(${fixed(r / 5, 3)})`)
         node.lastElementChild?.setAttribute('x', String(r + 4))
         node.lastElementChild?.setAttribute('y', String(-0.6 * r - 3))
         const away = m.normal[0] * (eye[0] - m.at[0]) + m.normal[1] * (eye[1] - m.at[1]) + m.normal[2] * (eye[2] - m.at[2]) < 0

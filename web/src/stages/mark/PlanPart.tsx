@@ -1,7 +1,7 @@
-import { Button, Checkbox, Collapse, Segmented, Select } from 'antd'
+import { Button, Collapse, Segmented, Select } from 'antd'
 import { useEffect, useMemo, useState, type ReactNode } from 'react'
 import { lastOf, type TrayItem } from '@oak-gauge/contract'
-import type { PlainShape, Up } from '@oak-gauge/core/markers/plan/shape.ts'
+import type { PlainShape } from '@oak-gauge/core/markers/plan/shape.ts'
 import type { PlanSettings } from '@oak-gauge/core/operations/plan-markers.ts'
 import { useOpenJob } from '../../job/useJob.ts'
 import { useStep } from '../../job/useStep.ts'
@@ -9,39 +9,15 @@ import { StepProblem, WorkCard } from '../../job/WorkCard.tsx'
 import { Amount } from '../../looks/Amount.tsx'
 import { useAppDispatch, useAppSelector } from '../../store.ts'
 import { view as viewing } from '../../view/viewSlice.ts'
+import { FineSettings } from './FineSettings.tsx'
 import { KeepClear } from './KeepClear.tsx'
 import { mark } from './markSlice.ts'
 import { useMarkers } from './markers.ts'
+import { BOX, PartFields } from './PartFields.tsx'
 import { PlanResult } from './PlanResult.tsx'
+import { USUAL, type Settings } from './plansettings.ts'
 import { usePlanner } from './usePlanner.ts'
 import { useScannerView } from './useScannerView.ts'
-
-export type Settings = Pick<
-  PlanSettings,
-  'up' | 'where' | 'sizes' | 'least' | 'wanted' | 'spacing' | 'clearEdge' | 'blocks' | 'towers' | 'from' | 'keepFaces' | 'keepClear' | 'stock'
-> & { shape: PlainShape | null }
-
-export const USUAL: Settings = {
-  shape: null,
-  up: '+z',
-  where: 'both',
-  sizes: 'mixed',
-  least: 4,
-  wanted: 6,
-  spacing: 50,
-  clearEdge: 25,
-  blocks: true,
-  towers: true,
-  from: 'auto',
-  keepFaces: [],
-  keepClear: [],
-  stock: {},
-}
-
-const BOX: PlainShape = { kind: 'box', x: 200, y: 120, z: 60 }
-const PLATE: PlainShape = { kind: 'plate', x: 250, y: 180, z: 5 }
-const CYLINDER: PlainShape = { kind: 'cylinder', diameter: 120, height: 100 }
-const UP_WORDS: Record<Up, string> = { '+z': 'z up', '-z': 'z down', '+x': 'x up', '-x': 'x down', '+y': 'y up', '-y': 'y down' }
 
 /** Where markers should go, before any is stuck. */
 export function PlanPart({ head, onMap }: { head: ReactNode; onMap(): void }) {
@@ -112,37 +88,7 @@ export function PlanPart({ head, onMap }: { head: ReactNode; onMap(): void }) {
       }
     >
       {head}
-      <div className="field">
-        <label htmlFor="m-shape">Part</label>
-        <Select
-          id="m-shape"
-          className="control"
-          value={shape ? shape.kind : (item?.slot ?? null)}
-          onChange={(v) => {
-            patch({ shape: v === 'box' ? BOX : v === 'plate' ? PLATE : v === 'cylinder' ? CYLINDER : null })
-            setChosen(v)
-          }}
-          options={[
-            ...shapes.map((i) => ({ value: i.slot, label: i.name })),
-            { value: 'box', label: 'a box of my size' },
-            { value: 'plate', label: 'a plate of my size' },
-            { value: 'cylinder', label: 'a cylinder of my size' },
-          ]}
-        />
-      </div>
-      {shape && <Dimensions shape={shape} onChange={(v) => patch({ shape: v })} />}
-      {!shape && (
-        <div className="field">
-          <label htmlFor="m-up">It stands with</label>
-          <Select
-            id="m-up"
-            className="control"
-            value={s.up}
-            onChange={(up) => patch({ up })}
-            options={Object.entries(UP_WORDS).map(([value, label]) => ({ value, label }))}
-          />
-        </div>
-      )}
+      <PartFields settings={s} shape={shape} shapes={shapes} item={item} patch={patch} onChoose={setChosen} />
       <Segmented<Settings['where']>
         block
         value={s.where}
@@ -185,90 +131,8 @@ export function PlanPart({ head, onMap }: { head: ReactNode; onMap(): void }) {
         </p>
       )}
       <KeepClear settings={s} nominal={item?.role === 'nominal' ? item : undefined} onChange={patch} />
-      <Collapse ghost size="small" items={[{ key: 'fine', label: 'Fine settings', children: <Fine s={s} patch={patch} /> }]} />
+      <Collapse ghost size="small" items={[{ key: 'fine', label: 'Fine settings', children: <FineSettings s={s} patch={patch} /> }]} />
       <StepProblem of={step} />
     </WorkCard>
-  )
-}
-
-function Dimensions({ shape, onChange }: { shape: PlainShape; onChange(s: PlainShape): void }) {
-  if (shape.kind === 'cylinder')
-    return (
-      <>
-        <Amount label="Diameter" value={shape.diameter} onChange={(diameter) => onChange({ ...shape, diameter })} />
-        <Amount label="Height" value={shape.height} onChange={(height) => onChange({ ...shape, height })} />
-      </>
-    )
-  return (
-    <>
-      <Amount label="Length" value={shape.x} onChange={(x) => onChange({ ...shape, x })} />
-      <Amount label="Width" value={shape.y} onChange={(y) => onChange({ ...shape, y })} />
-      <Amount label={shape.kind === 'plate' ? 'Thickness' : 'Height'} value={shape.z} onChange={(z) => onChange({ ...shape, z })} />
-    </>
-  )
-}
-
-function Fine({ s, patch }: { s: Settings; patch(p: Partial<Settings>): void }) {
-  const left = (size: 'small' | 'large', label: string) => (
-    <Amount
-      label={label}
-      unit=""
-      positive={false}
-      value={s.stock[size] ?? -1}
-      usual={-1}
-      onChange={(v) => {
-        const { [size]: _, ...rest } = s.stock
-        patch({ stock: v < 0 ? rest : { ...rest, [size]: Math.round(v) } })
-      }}
-      reason="left in the box; −1: not counted"
-    />
-  )
-  return (
-    <div className="stack">
-      <Amount
-        label="Spacing"
-        value={s.spacing}
-        usual={USUAL.spacing}
-        onChange={(spacing) => patch({ spacing: Math.min(500, Math.max(10, spacing)) })}
-        reason="between neighbours: 50 to 75 mm, three fingers"
-      />
-      <Amount
-        label="From edges"
-        value={s.clearEdge}
-        usual={USUAL.clearEdge}
-        onChange={(v) => patch({ clearEdge: Math.min(25, v) })}
-        reason="nearer to an edge a marker leaves a bump or a gap"
-      />
-      <Amount
-        label="At least"
-        unit=""
-        value={s.least}
-        usual={USUAL.least}
-        onChange={(v) => patch({ least: Math.max(3, Math.round(v)) })}
-        reason="fewer in view and tracking ends"
-      />
-      <div className="field">
-        <label htmlFor="m-from">Seen from</label>
-        <Select
-          id="m-from"
-          className="control narrow"
-          value={s.from}
-          onChange={(from) => patch({ from })}
-          options={[
-            { value: 'auto', label: 'as markers allow' },
-            { value: 'above', label: 'above the table' },
-            { value: 'all', label: 'all round' },
-          ]}
-        />
-      </div>
-      <Checkbox checked={s.blocks} onChange={(e) => patch({ blocks: e.target.checked })}>
-        Angled blocks of 30° and 45° are at hand
-      </Checkbox>
-      <Checkbox checked={s.towers} onChange={(e) => patch({ towers: e.target.checked })}>
-        Towers are at hand
-      </Checkbox>
-      {left('small', '3 mm')}
-      {left('large', '6 mm')}
-    </div>
   )
 }

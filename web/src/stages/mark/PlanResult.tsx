@@ -8,8 +8,9 @@ import { StepProblem, WorkCard } from '../../job/WorkCard.tsx'
 import { useAppDispatch, useAppSelector } from '../../store.ts'
 import { mark, type Judged, type PlanMarker } from './markSlice.ts'
 import { nearestOther } from './markers.ts'
-import type { Settings } from './PlanPart.tsx'
+import type { Settings } from './plansettings.ts'
 import { ViewSphere } from './ViewSphere.tsx'
+import { fixed } from '../../looks/quantity.ts'
 
 const SITS: Record<PlanMarker['perch'], string> = { part: 'part', table: 'table', 'block-30': 'block 30°', 'block-45': 'block 45°', tower: 'tower' }
 
@@ -64,9 +65,9 @@ export function PlanResult({ head, plan, markers, judged, settings: s, step, las
         <>
           <dl className="rows" data-evidence="plan">
             <dt>directions with {s.least} or more</dt>
-            <dd data-quantity="enough">{(100 * v.enough).toFixed(0)} %</dd>
+            <dd data-quantity="enough">{fixed(100 * v.enough, 0)} %</dd>
             <dt>with {s.wanted} or more</dt>
-            <dd data-quantity="comfortable">{(100 * v.comfortable).toFixed(0)} %</dd>
+            <dd data-quantity="comfortable">{fixed(100 * v.comfortable, 0)} %</dd>
             <dt>3 mm / 6 mm</dt>
             <dd data-quantity="sizes">
               {count(3)} / {count(6)}
@@ -163,7 +164,7 @@ function MarkerList({ markers, selected, onSelect }: { markers: readonly PlanMar
                 </th>
                 <td>{m.diameter}</td>
                 <td>{SITS[m.perch]}</td>
-                <td data-nearest={m.id}>{near ? `${near.distance.toFixed(0)} (${near.id})` : ''}</td>
+                <td data-nearest={m.id}>{near ? `${fixed(near.distance, 0)} (${near.id})` : ''}</td>
               </tr>
             )
           })}

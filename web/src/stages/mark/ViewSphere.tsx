@@ -1,5 +1,6 @@
 import { useState } from 'react'
 import type { Judged } from './markSlice.ts'
+import { fixed } from '../../looks/quantity.ts'
 
 const R = 62
 
@@ -24,7 +25,7 @@ export function ViewSphere({ judged, least, wanted }: { judged: Judged; least: n
     return (
       <g
         key={i}
-        transform={`translate(${(left + x).toFixed(1)} ${(R + 8 + y).toFixed(1)})`}
+        transform={`translate(${fixed(left + x, 1)} ${fixed(R + 8 + y, 1)})`}
         className={told === i ? 'on' : ''}
         onPointerEnter={() => setAt(i)}
         onPointerLeave={() => setAt(null)}

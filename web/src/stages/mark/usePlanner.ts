@@ -3,7 +3,7 @@ import { API, addressOf, unpack, type TrayItem } from '@oak-gauge/contract'
 import type { View } from '@oak-gauge/core/markers/plan/scene.ts'
 import { useAppDispatch } from '../../store.ts'
 import { mark, type PlanMarker } from './markSlice.ts'
-import type { Settings } from './PlanPart.tsx'
+import type { Settings } from './plansettings.ts'
 import { judge, openPlanner } from './planner.ts'
 
 /** Gives the planner's thread the part, and has it judge the markers whenever they change. */

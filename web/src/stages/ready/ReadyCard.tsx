@@ -9,6 +9,7 @@ import { StageMark } from '../../looks/StageMark.tsx'
 import { HEALTH_MARK, inOneLine } from '../../scanners/health.tsx'
 import type { CardProps } from '../cards.ts'
 import { fitness, FitWords } from './fitness.tsx'
+import { fixed } from '../../looks/quantity.ts'
 
 /** Which scanner the part is recorded with, whether it may be trusted now, and whether it is fine enough. */
 export function ReadyCard({ go }: CardProps) {
@@ -60,7 +61,7 @@ function Choice({ scanner: s, tolerance, chosen, onChoose }: { scanner: ScannerS
         <span className="hint">
           {fit ? (
             <>
-              error <span className="figure">{fit.error.toFixed(3)}</span> mm, {fit.level === 'too-coarse' ? <b>too coarse</b> : fit.level}
+              error <span className="figure">{fixed(fit.error, 3)}</span> mm, {fit.level === 'too-coarse' ? <b>too coarse</b> : fit.level}
             </>
           ) : (
             'not verified'

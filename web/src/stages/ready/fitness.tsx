@@ -3,6 +3,7 @@ import type { ScannerSummary } from '@oak-gauge/contract'
 import { suitability, type Suitability } from '@oak-gauge/core/inspect/suitability.ts'
 import { formatLength } from '../../looks/length.ts'
 import { worstDistance } from '../../scanners/health.tsx'
+import { fixed } from '../../looks/quantity.ts'
 
 /** The largest verified error against the tolerance of the job; null without one or the other. */
 export function fitness(s: ScannerSummary, tolerance: number | null): (Suitability & { error: number }) | null {
@@ -29,8 +30,8 @@ export function FitWords({ scanner, tolerance }: { scanner: ScannerSummary; tole
   }[fit.level]
   return (
     <p className={fit.level === 'fine' ? 'hint' : 'note'} data-fit={fit.level}>
-      On the ball bar {scanner.name} was off by up to <span className="figure">{fit.error.toFixed(3)}</span> mm, its uncertainty included. That is{' '}
-      <span className="figure">{(100 * fit.share).toFixed(fit.share < 0.095 ? 1 : 0)}</span> % of the tolerance of{' '}
+      On the ball bar {scanner.name} was off by up to <span className="figure">{fixed(fit.error, 3)}</span> mm, its uncertainty included. That is{' '}
+      <span className="figure">{fixed(100 * fit.share, fit.share < 0.095 ? 1 : 0)}</span> % of the tolerance of{' '}
       <span className="figure">{formatLength(tolerance)}</span> mm, {said}
     </p>
   )
