@@ -84,25 +84,21 @@ export const api = createApi({
     }),
     runStep: b.mutation<Reply<'runStep'>, { id: string; request: StepRequest }>({
       queryFn: onLedger(({ id, request }) => to(API.runStep, { id }, request)),
-      onQueryStarted: ({ id }, sent) => entered(id, sent),
+      onQueryStarted: ({ id }, sent) => answered(id, sent, withSteps),
     }),
     rerunStep: b.mutation<Reply<'rerunStep'>, { id: string; step: string; params: Record<string, unknown> }>({
       queryFn: onLedger(({ id, step, params }) => to(API.rerunStep, { id, step }, { params })),
-      onQueryStarted: ({ id }, sent) => entered(id, sent),
+      onQueryStarted: ({ id }, sent) => answered(id, sent, withSteps),
     }),
     runRecipe: b.mutation<Reply<'runRecipe'>, { id: string; recipe: unknown }>({
       queryFn: onLedger(({ id, recipe }) => ({ ...to(API.runRecipe, { id }), body: { recipe } })),
-      onQueryStarted: ({ id }, sent) => entered(id, sent),
+      onQueryStarted: ({ id }, sent) => answered(id, sent, withSteps),
     }),
     cancelStep: b.mutation<void, { id: string; step: string }>({ query: (a) => to(API.cancelStep, a) }),
     dismissStep: b.mutation<void, { id: string; step: string }>({ query: (a) => to(API.dismissStep, a) }),
     moveHead: b.mutation<Reply<'moveHead'>, { id: string; step: string | null }>({
       queryFn: onLedger(({ id, step }) => to(API.moveHead, { id }, { step })),
-      onQueryStarted: async ({ id }, { dispatch, queryFulfilled }) => {
-        const answer = await queryFulfilled.catch(() => undefined)
-        // refused: what the page shows is of before
-        dispatch(answer ? api.util.updateQueryData('job', id, () => answer.data) : api.util.invalidateTags([{ type: 'Job', id }]))
-      },
+      onQueryStarted: ({ id }, sent) => answered(id, sent, (_, there) => there),
     }),
     openUploads: b.query<Reply<'uploads'>, string>({ query: (id) => to(API.uploads, { id }), providesTags: (_r, _e, id) => [{ type: 'Uploads', id }] }),
     forgetUpload: b.mutation<void, { job: string; id: string }>({
@@ -149,38 +145,44 @@ export const api = createApi({
 })
 
 /**
- * What was taken on is under way from the answer on, though the page's ledger may be of before it: nobody presses a second time in between, and what is
+ * What was taken on counts from the answer on, though the page's ledger may be of before it: nobody presses a second time in between, and what is
  * asked for next is asked for behind it. What was refused may have been asked for on a ledger of before: it is fetched again.
  */
-async function entered(
-  job: string,
-  { dispatch, queryFulfilled }: { dispatch: (a: never) => unknown; queryFulfilled: Promise<{ data: Step | Step[] }> },
-): Promise<void> {
+async function answered<T>(job: string, { dispatch, getState, queryFulfilled }: Sending<T>, become: (ledger: JobState, answer: T) => JobState): Promise<void> {
   const answer = await queryFulfilled.catch(() => undefined)
   if (answer) {
-    dispatch(progressSlice.actions.asked({ job, at: Date.now() }) as never)
-    const made = [answer.data].flat()
-    dispatch(
-      api.util.updateQueryData('job', job, (state) => {
-        const steps = state.steps as Step[]
-        return { ...(state as JobState), steps: [...steps, ...made.filter((m) => !steps.some((s) => s.id === m.id))] }
-      }) as never,
-    )
+    dispatch(progressSlice.actions.asked({ job, before: ledgerOf(getState() as Queries, job)?.requestId }) as never)
+    dispatch(api.util.updateQueryData('job', job, (ledger) => become(ledger as JobState, answer.data)) as never)
   }
   dispatch(api.util.invalidateTags([{ type: 'Job', id: job }]) as never)
 }
+const withSteps = (ledger: JobState, made: Step | Step[]): JobState => ({
+  ...ledger,
+  steps: [...ledger.steps, ...[made].flat().filter((m) => !ledger.steps.some((s) => s.id === m.id))],
+})
+
+interface Sending<T> {
+  dispatch(a: never): unknown
+  getState(): unknown
+  queryFulfilled: Promise<{ data: T }>
+}
+interface Queries {
+  api: { mutations: object; queries: object }
+}
+/** The page's last fetch of a job's ledger. */
+const ledgerOf = (state: Queries, job: string) => (state.api.queries as Record<string, { requestId?: string; status: string } | undefined>)[`job("${job}")`]
 
 /** Requests that change the ledger. */
 const CHANGES = ['runStep', 'rerunStep', 'runRecipe', 'moveHead']
-/** Whether one is not answered yet, or the page's ledger is still of before its answer. */
-export function isAsking(state: { api: { mutations: object; queries: object }; progress: { asked: Record<string, number> } }): boolean {
-  const mutations = Object.values(state.api.mutations) as ({ status?: string; endpointName?: string } | undefined)[]
-  if (mutations.some((m) => m?.status === 'pending' && CHANGES.includes(m.endpointName ?? ''))) return true
-  return Object.entries(state.progress.asked).some(([job, at]) => {
-    const known = (state.api.queries as Record<string, { startedTimeStamp?: number; fulfilledTimeStamp?: number } | undefined>)[`job("${job}")`]
-    return known !== undefined && ((known.startedTimeStamp ?? 0) < at || (known.fulfilledTimeStamp ?? 0) < (known.startedTimeStamp ?? 0))
-  })
-}
+/** Whether one is not answered yet, or the page's ledger is still of before its answer. By the numbers of fetches: two of them may fall into one millisecond. */
+export const isAsking =
+  (job: string) =>
+  (state: Queries & { progress: { asked: Record<string, string | undefined> } }): boolean => {
+    const mutations = Object.values(state.api.mutations) as ({ status?: string; endpointName?: string } | undefined)[]
+    if (mutations.some((m) => m?.status === 'pending' && CHANGES.includes(m.endpointName ?? ''))) return true
+    const known = ledgerOf(state, job)
+    return job in state.progress.asked && known !== undefined && (known.status !== 'fulfilled' || known.requestId === state.progress.asked[job])
+  }
 
 export const {
   useJobsQuery,

@@ -10,8 +10,8 @@ export interface Progress {
 export interface ProgressState {
   steps: Record<string, Progress>
   connected: boolean
-  /** of each job, when the server last answered that it has taken a change on */
-  asked: Record<string, number>
+  /** of each job, the number of the fetch of its ledger that the page had when the server last answered that it has taken a change on */
+  asked: Record<string, string | undefined>
 }
 const initialState: ProgressState = { steps: {}, connected: true, asked: {} }
 
@@ -24,8 +24,8 @@ export const progressSlice = createSlice({
       const { step, ...rest } = payload
       state.steps[step] = rest
     },
-    asked(state, { payload }: PayloadAction<{ job: string; at: number }>) {
-      state.asked[payload.job] = payload.at
+    asked(state, { payload }: PayloadAction<{ job: string; before: string | undefined }>) {
+      state.asked[payload.job] = payload.before
     },
     connection(state, { payload }: PayloadAction<boolean>) {
       state.connected = payload

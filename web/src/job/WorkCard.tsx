@@ -12,8 +12,8 @@ import type { RunningStep } from './useStep.ts'
 
 /** A card of a job: shows the step that runs below its settings. */
 export function WorkCard({ children, ...frame }: CardFrame) {
-  const { busy } = useOpenJob()
-  const asking = useAppSelector(isAsking)
+  const { busy, state } = useOpenJob()
+  const asking = useAppSelector(isAsking(state.job.id))
   return (
     <Card {...frame}>
       {children}

@@ -31,7 +31,7 @@ export function useStep() {
     },
     [job, post],
   )
-  const asking = useAppSelector(isAsking)
+  const asking = useAppSelector(isAsking(job))
   const running = isLoading || (started !== null && !step && asking) || step?.state === 'queued' || step?.state === 'running'
   return {
     run,
