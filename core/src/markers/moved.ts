@@ -1,6 +1,6 @@
-import { invertRigid, type Mat4 } from '../base/mat4.ts'
-import { invertSymmetric3, quadratic3, turnSymmetric3, type SightModel } from './sight.ts'
-import type { Sightings } from './adjust.ts'
+import type { AdjustResult, Sightings } from './adjust.ts'
+import { deletedResiduals } from './deleted.ts'
+import { invertSymmetric3, quadratic3, type SightModel } from './sight.ts'
 
 /** A marker that changed its place between two frames. */
 export interface Change {
@@ -22,42 +22,37 @@ const GAIN = 45
 const LEAST = 5
 /** less far is not worth a name, mm */
 const SMALLEST = 0.04
-/** share of the sightings on each side that must lie nearer to their own side's place */
+/** a distance of fewer standard uncertainties is none */
+export const SURE = 6
+/** share of the sightings on each side of which more must lie nearer to their own side's place */
 const AGREE = 0.8
 
 /**
  * Markers whose sightings tell of two places, one up to some frame and another from then on: for each, the cut in time at which two places
  * explain most more than one (likelihood ratio for a change point; Hinkley 1970), taken as a change when chance would not make it, when
- * each side agrees with itself, and when the distance is many times its uncertainty. poses: map to scanner by frame; sigma: noise of the sight model.
- * Measured: 0.3 mm in any direction named in 100 of 100 recordings, no other marker in any (npm run bench, part markers).
+ * each side agrees with itself, and when the distance is many times its uncertainty. Seen by the poses that the other markers give.
+ * Measured: 0.3 mm in any direction named in 99 of 100 recordings, no other marker in any (npm run bench, part markers).
  */
-export function findChanges(s: Sightings, poses: Mat4[], positions: Float64Array, sight: SightModel, sigma: number, frameOrder?: ArrayLike<number>): Change[] {
-  const count = positions.length / 3
-  const lists: number[][] = Array.from({ length: count }, () => [])
-  for (let i = 0; i < s.marker.length; i++) lists[s.marker[i]].push(i)
+export function findChanges(s: Sightings, solved: Pick<AdjustResult, 'poses' | 'positions' | 'normalised' | 'sigma'>, sight: SightModel): Change[] {
+  const { offset, info } = deletedResiduals(s, solved, sight)
+  const lists: number[][] = Array.from({ length: solved.positions.length / 3 }, () => [])
+  // by time: frames are numbered as they came
+  const order = Int32Array.from(s.frame.keys()).sort((a, b) => s.frame[a] - s.frame[b])
+  for (const i of order) if (info[6 * i] > 0) lists[s.marker[i]].push(i)
   const out: Change[] = []
-  const info = new Float64Array(6)
-  for (let m = 0; m < count; m++) {
-    const list = lists[m]
-    if (list.length < 2 * LEAST) continue
-    if (frameOrder) list.sort((a, b) => frameOrder[s.frame[a]] - frameOrder[s.frame[b]])
+  lists.forEach((list, marker) => {
     const k = list.length
-    // information and place relative to the solved one, in map axes, of each sighting
+    if (k < 2 * LEAST) return
     const a = new Float64Array(6 * k)
     const r = new Float64Array(3 * k)
     list.forEach((i, j) => {
-      const pose = poses[s.frame[i]]
-      const back = invertRigid(pose)
-      const [x, y, z] = [s.xyz[3 * i], s.xyz[3 * i + 1], s.xyz[3 * i + 2]]
-      sight(x, y, z, info)
-      turnSymmetric3(back, info, a, 0, 6 * j)
-      for (let c = 0; c < 3; c++) r[3 * j + c] = back[4 * c] * x + back[4 * c + 1] * y + back[4 * c + 2] * z + back[4 * c + 3] - positions[3 * m + c]
+      for (let q = 0; q < 6; q++) a[6 * j + q] = info[6 * i + q] / solved.sigma ** 2
+      for (let c = 0; c < 3; c++) r[3 * j + c] = offset[3 * i + c]
     })
-    for (let q = 0; q < a.length; q++) a[q] /= sigma * sigma
     const change = bestCut(a, r, k)
-    if (change && change.gain > GAIN && change.distance > SMALLEST && change.distance > 6 * change.uncertainty && sidesAgree(a, r, k, change))
-      out.push({ ...change, marker: m, frame: s.frame[list[change.from]] })
-  }
+    if (change && change.gain > GAIN && change.distance > SMALLEST && change.distance > SURE * change.uncertainty && sidesAgree(a, r, k, change))
+      out.push({ ...change, marker, frame: s.frame[list[change.from]] })
+  })
   return out
 }
 
@@ -136,13 +131,14 @@ function sidesAgree(a: Float64Array, r: Float64Array, k: number, c: Cut): boolea
     const nearer = far(c.before) < far(c.after)
     if (j < c.from ? nearer : !nearer) right[j < c.from ? 0 : 1]++
   }
-  return right[0] >= AGREE * c.from && right[1] >= AGREE * (k - c.from)
+  return right[0] > AGREE * c.from && right[1] > AGREE * (k - c.from)
 }
 
 /** Three or more that moved at one time are said together: the part was nudged, not the markers. */
 export function together(moved: { id: string; time: number; together: string[] }[]): void {
   for (const m of moved) {
     const same = moved.filter((o) => Math.abs(o.time - m.time) < 3000)
-    if (same.length >= 3) m.together = same.map((o) => o.id)
+    const ids = [...new Set(same.map((o) => o.id))]
+    if (ids.length >= 3) m.together = ids
   }
 }

@@ -5,7 +5,7 @@ import { continueMap } from './continue.ts'
 import { adjustMarkers, type AdjustResult, type Sightings } from './adjust.ts'
 import { compareMarkers } from './compare.ts'
 import { firstFrame, isMissing, lastFrame, pairOff, place } from './missing.ts'
-import { findChanges, together } from './moved.ts'
+import { findChanges, SURE, together, type Change } from './moved.ts'
 import { makeMarkers, worstUncertainty, type Markers } from './markers.ts'
 import { evenSight, quadratic3, stereoSight } from './sight.ts'
 import type { MapInput, MovedMarker, SolvedMap } from './map.ts'
@@ -43,31 +43,70 @@ export function solveMap(input: MapInput): SolvedMap {
   const count = input.diameters.length
   // of: which tracker number each marker of the solution stands for; a moved marker stands twice
   const of = Array.from({ length: count }, (_, i) => i)
-  const later = new Map<number, { marker: number; frame: number; distance: number; uncertainty: number; shift: [number, number, number] }>()
+  // of a marker that moved: how, and the number it has at its new place
+  const later = new Map<number, Change>()
   const assigned = input.frames.map((f) => f.pairs.slice())
   const doubles = mergeDoubles(input, assigned)
   // nothing is rejected yet: of a marker that stood in two places all sightings would be, and it would drop out unseen
   let solution = adjust(input, assigned, of, sight, Infinity)
+  const vain = new Set<number>()
+  // the places of one marker hang in a chain: one that was knocked against twice has two changes, found in any order
+  const split = (c: Change) => {
+    const marker = of.push(of[c.marker]) - 1
+    for (const pairs of assigned.slice(c.frame)) for (let i = 0; i < pairs.length; i++) if (pairs[i] === c.marker) pairs[i] = marker
+    const next = later.get(c.marker)
+    if (next) later.set(marker, next)
+    later.set(c.marker, { ...c, marker })
+  }
+  const unite = (c: Change) => {
+    const goes = later.get(c.marker)?.marker ?? -1
+    for (const pairs of assigned) for (let i = 0; i < pairs.length; i++) if (pairs[i] === goes) pairs[i] = c.marker
+    const next = later.get(goes)
+    if (next) later.set(c.marker, next)
+    else later.delete(c.marker)
+    later.delete(goes)
+  }
   // one change at a time where several are found: a moved marker bends the poses a little, and others follow it
   for (let round = 0; round < 12; round++) {
     const { result, sightings, used } = solution
-    const changes = findChanges(sightings, result.poses, result.positions, sight, result.sigma)
+    const changes = findChanges(sightings, result, sight)
       .map((c) => ({ ...c, marker: used[c.marker] }))
-      .filter((c) => !later.has(c.marker) && ![...later.values()].some((l) => l.marker === c.marker))
+      .filter((c) => !vain.has(c.marker))
     if (!changes.length) break
-    const strongest = changes.reduce((a, b) => (b.gain > a.gain ? b : a))
-    for (const c of changes) {
-      if (c.gain < 0.3 * strongest.gain) continue
-      const marker = of.push(of[c.marker]) - 1
-      for (let f = c.frame; f < assigned.length; f++) for (let i = 0; i < assigned[f].length; i++) if (assigned[f][i] === c.marker) assigned[f][i] = marker
-      later.set(c.marker, { marker, frame: c.frame, distance: c.distance, uncertainty: c.uncertainty, shift: c.shift })
+    const strongest = Math.max(...changes.map((c) => c.gain))
+    const trial = (some: Change[]): Solution | undefined => {
+      some.forEach(split)
+      const s = adjust(input, assigned, of, sight, Infinity)
+      return some.every((c) => holds(s, c.marker, later.get(c.marker))) ? s : undefined
     }
-    solution = adjust(input, assigned, of, sight, Infinity)
+    const all = changes.filter((c) => c.gain >= 0.3 * strongest)
+    let next = trial(all)
+    if (!next) {
+      // together they leave too little that ties the time before to the time after: the one that alone explains most
+      all.forEach(unite)
+      const alone = all.map((c) => {
+        const s = trial([c])
+        unite(c)
+        return { c, sigma: s?.result.sigma ?? Infinity }
+      })
+      const best = alone.reduce((x, y) => (y.sigma < x.sigma ? y : x))
+      if (best.sigma === Infinity) for (const { c } of alone) vain.add(c.marker)
+      else next = trial([best.c])
+    }
+    solution = next ?? solution
   }
   solution = adjust(input, assigned, of, sight, REJECT)
   const solved = { ...report(input, of, later, assigned, solution), doubles }
   if (input.before) return since(input.before, solved)
   return input.plan ? named(input.plan, solved) : solved
+}
+
+/** Whether two places of a marker are still two when everything is solved with them. */
+function holds({ result, used }: Solution, before: number, l: Change | undefined): boolean {
+  const [from, to] = [used.indexOf(before), l ? used.indexOf(l.marker) : -1]
+  if (from < 0 || to < 0) return true
+  const { distance, uncertainty } = between(result, from, to)
+  return distance > SURE * uncertainty
 }
 
 /** how far a hand sticks a marker beside its planned place, standard deviation, mm; measured on nobody: common practice, no source */
@@ -223,13 +262,7 @@ function mergeDoubles(input: MapInput, assigned: Int32Array[]): [number, number]
   return out
 }
 
-function report(
-  input: MapInput,
-  of: number[],
-  later: Map<number, { marker: number; frame: number; distance: number; uncertainty: number; shift: [number, number, number] }>,
-  assigned: Int32Array[],
-  { result, sightings, used }: Solution,
-): SolvedMap {
+function report(input: MapInput, of: number[], later: Map<number, Change>, assigned: Int32Array[], { result, sightings, used }: Solution): SolvedMap {
   const name = nameOf(input)
   const squares = new Float64Array(used.length)
   const counts = new Uint32Array(used.length)
@@ -268,6 +301,7 @@ function report(
       together: [],
     })
   }
+  moved.sort((a, b) => a.time - b.time)
   together(moved)
   const list = here
   const uncertainties = list.map((at) => worstUncertainty(result.covariance, at))

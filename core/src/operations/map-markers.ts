@@ -59,7 +59,7 @@ function quantitiesOf(m: MappedFrames, markers: Markers): Quantity[] {
     q('marker-u-rms', 2 * m.uncertainty),
     q('marker-u-largest', Math.max(...u)),
     q('residual-rms', m.rms),
-    ...(m.moved.length ? [q('markers-moved', m.moved.map((c) => c.id).join(', '))] : []),
+    ...(m.moved.length ? [q('markers-moved', [...new Set(m.moved.map((c) => c.id))].join(', '))] : []),
     ...(m.planned ? [q('where-planned', m.planned.beside.length), q('beside-the-plan-rms', rms(m.planned.beside.map((b) => b.distance)))] : []),
     ...(m.planned?.absent.length ? [q('planned-not-found', m.planned.absent.join(', '))] : []),
     ...(m.added.length ? [q('markers-added', m.added.join(', '))] : []),

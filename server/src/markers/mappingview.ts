@@ -69,7 +69,7 @@ export function mappedMarkers(
       sightings: k.sightings,
       now: now.has(n),
       state: view.missing.includes(id) ? 'gone' : u === null ? 'new' : u <= view.target ? 'enough' : angle < 25 ? 'directions' : 'frames',
-      moved: view.moved.find((m) => m.id === id)?.distance ?? null,
+      moved: view.moved.findLast((m) => m.id === id)?.distance ?? null,
     }
     return [own]
   })

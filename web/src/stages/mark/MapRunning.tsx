@@ -75,8 +75,8 @@ export function MapRunning({ head, run, scanner }: { head: ReactNode; run: Mappi
       )}
       {run.moved
         .filter((m) => !m.together.length)
-        .map((m) => (
-          <p className="note" key={m.id} data-moved={m.id}>
+        .map((m, i) => (
+          <p className="note" key={`${m.id} ${i}`} data-moved={m.id}>
             Marker {m.id} moved by <span className="figure">{fixed(m.distance, 3)}</span> ± <span className="figure">{fixed(2 * m.uncertainty, 3)}</span> mm.
             Its place from now on is the new one.
           </p>
