@@ -6,7 +6,7 @@ import reactHooks from 'eslint-plugin-react-hooks'
 import tseslint from 'typescript-eslint'
 
 export default defineConfig(
-  { ignores: ['core/simd', '**/node_modules', '.tsc', 'scratch', '.build', '.data', '**/dist', '**/*.js', '**/*.mjs'] },
+  { ignores: ['core/simd', '**/node_modules', '.tsc', 'scratch', '.build', '.data', '**/dist', '**/*.js', '**/*.mjs', '**/*.d.mts'] },
   js.configs.recommended,
   tseslint.configs.recommendedTypeChecked,
   {
@@ -52,6 +52,13 @@ export default defineConfig(
         'error',
         { selector: "JSXAttribute[name.name='style'] Property > Literal.value", message: 'A fixed style belongs into the style sheet of its feature.' },
         { selector: "CallExpression[callee.property.name='toFixed']", message: 'Numbers are written by looks/quantity.ts.' },
+        // units and signs stay; what has three letters is a word
+        ...[
+          'JSXText[value=/[A-Za-z]{3}/]',
+          'JSXAttribute[name.name=/^(title|label|aria-label|placeholder|reason|question|about|okText|cancelText|alt)$/] > Literal[value=/[A-Za-z]{3}/]',
+          'JSXElement > JSXExpressionContainer > ConditionalExpression > Literal[value=/[A-Za-z]{3}/]',
+          'JSXElement > JSXExpressionContainer > TemplateLiteral > TemplateElement[value.raw=/[A-Za-z]{4}/]',
+        ].map((selector) => ({ selector, message: "Words stand in the catalogue: t('…'), then node tools/words.mjs." })),
       ],
     },
   },

@@ -4,8 +4,9 @@ import { createBrowserRouter, RouterProvider } from 'react-router'
 import { BrokenPage } from './looks/Boundary.tsx'
 import { themeFor } from './looks/theme.ts'
 import { useAppSelector } from './store.ts'
+import { t } from './words/t.ts'
 
-const Loading = () => <p className="soft page-message">Loading</p>
+const Loading = () => <p className="soft page-message">{t('Loading')}</p>
 const router = createBrowserRouter([
   {
     errorElement: <BrokenPage />,

@@ -22,6 +22,7 @@ import type {
   StepRequest,
 } from '@oak-gauge/contract'
 import { progressSlice } from './progress.ts'
+import { t } from './words/t.ts'
 
 /**
  * A change of a ledger says behind which step the page saw it asked for, so that nobody changes a job unseen by somebody else; and has a number of its own,
@@ -227,8 +228,8 @@ export function problemOf(error: unknown): Problem | null {
   if (data && typeof data === 'object' && 'detail' in data) return data as Problem
   return {
     code: 'no-answer',
-    detail: 'The server does not answer.',
+    detail: t('The server does not answer.'),
     where: '',
-    remedy: 'Nothing is lost. It is tried again by itself; if it stays so, start Oak Gauge again.',
+    remedy: t('Nothing is lost. It is tried again by itself; if it stays so, start Oak Gauge again.'),
   }
 }

@@ -62,4 +62,43 @@ describe('a page that listens to the server', () => {
     Source.all[1].onmessage({ data: JSON.stringify({ type: 'changed', job: 'j' }) })
     expect(types()).toEqual(['connection true', 'invalidateTags', 'invalidateTags'])
   })
+  describe('by the line that all windows share', () => {
+    class Worker {
+      static made: Worker[] = []
+      onerror: () => void = () => undefined
+      port: { onmessage: (m: { data: unknown }) => void; postMessage: () => void } = { onmessage: () => undefined, postMessage: () => undefined }
+      constructor() {
+        Worker.made.push(this)
+      }
+    }
+    const open = (SharedWorker: unknown): void => {
+      Source.all.length = said.length = 0
+      Object.assign(globalThis, { SharedWorker, addEventListener: () => undefined })
+      listen({ dispatch: (a) => said.push(a) })
+    }
+    afterEach(() => {
+      Reflect.deleteProperty(globalThis, 'SharedWorker')
+    })
+    test('hears what the worker hears, and opens no line of its own, not even when something in it breaks later', () => {
+      open(Worker)
+      const worker = Worker.made.at(-1)
+      worker?.port.onmessage({ data: { open: true } })
+      worker?.port.onmessage({ data: { event: { type: 'changed', job: 'j' } } })
+      worker?.onerror()
+      expect(types()).toEqual(['connection true', 'invalidateTags'])
+      expect(Source.all).toHaveLength(0)
+    })
+    test('opens one of its own when the worker does not begin, or is forbidden', () => {
+      open(Worker)
+      Worker.made.at(-1)?.onerror()
+      Worker.made.at(-1)?.onerror()
+      expect(Source.all).toHaveLength(1)
+      Source.all[0].onopen()
+      expect(types()).toEqual(['connection true'])
+      open(function forbidden() {
+        throw new Error('SecurityError')
+      })
+      expect(Source.all).toHaveLength(1)
+    })
+  })
 })

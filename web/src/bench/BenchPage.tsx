@@ -9,6 +9,7 @@ import { useAppDispatch, useAppSelector } from '../store.ts'
 import { view } from '../view/viewSlice.ts'
 import { JobCard } from './JobCard.tsx'
 import { NewJob } from './NewJob.tsx'
+import { t } from '../words/t.ts'
 
 /** Home: jobs as cards, with a picture of the part, the stage reached, the tolerance and what is due. */
 export function BenchPage() {
@@ -19,7 +20,7 @@ export function BenchPage() {
   const evening = useAppSelector((s) => s.view.evening)
   const dispatch = useAppDispatch()
   useEffect(() => {
-    document.title = 'Bench · Oak Gauge'
+    document.title = t('Bench · Oak Gauge')
     const onKey = (e: KeyboardEvent) => {
       if (e.key === 'n' && singleKeys() && !e.ctrlKey && !e.metaKey && !(e.target instanceof HTMLInputElement) && !(e.target instanceof HTMLTextAreaElement))
         setMaking(true)
@@ -32,29 +33,30 @@ export function BenchPage() {
     <div className="bench">
       <header>
         <Brand />
-        <span className="soft">The bench</span>
+        <span className="soft">{t('The bench')}</span>
         <span className="grow" />
-        <Button onClick={() => dispatch(view.evening(!evening))}>{evening ? 'Day' : 'Evening'}</Button>
+        <Button onClick={() => dispatch(view.evening(!evening))}>{evening ? t('Day') : t('Evening')}</Button>
         <Button type="primary" onClick={() => setMaking(true)}>
-          New job
+          {t('New job')}
         </Button>
       </header>
       <div className="with-shelf">
         <main>
           <div className="title">
-            <h1>Jobs</h1>
-            <span className="soft">{jobs ? (jobs.length ? `${jobs.length} on the bench` : '') : ''}</span>
+            <h1>{t('Jobs')}</h1>
+            <span className="soft">{jobs ? (jobs.length ? t('{{jobs}} on the bench', { jobs: jobs.length }) : '') : ''}</span>
           </div>
           {problem && <ProblemBox problem={problem} />}
           {jobs?.length === 0 && (
             <div className="page-message flush">
               <p>
-                A job is one part: the passes recorded of it, its nominal if there is one, and every step from there to the delivered mesh. The demo jobs appear
-                here within a minute of the first start.
+                {t(
+                  'A job is one part: the passes recorded of it, its nominal if there is one, and every step from there to the delivered mesh. The demo jobs appear here within a minute of the first start.',
+                )}
               </p>
               <div>
                 <Button type="primary" onClick={() => setMaking(true)}>
-                  New job
+                  {t('New job')}
                 </Button>
               </div>
             </div>
@@ -66,11 +68,11 @@ export function BenchPage() {
                 job={j}
                 onDelete={() =>
                   void modal.confirm({
-                    title: `Delete “${j.title}”?`,
-                    content: 'The job, its passes and its whole ledger go. This cannot be undone.',
-                    okText: 'Delete',
+                    title: t('Delete “{{title}}”?', { title: j.title }),
+                    content: t('The job, its passes and its whole ledger go. This cannot be undone.'),
+                    okText: t('Delete'),
                     okButtonProps: { danger: true },
-                    cancelText: 'Keep it',
+                    cancelText: t('Keep it'),
                     onOk: () =>
                       remove(j.id).then((r) => {
                         if (r.error) void message.error(problemOf(r.error)?.detail ?? '')

@@ -5,6 +5,7 @@ import { PURPOSES } from '@oak-gauge/contract'
 import { problemOf, useCreateJobMutation } from '../api.ts'
 import { parseLength } from '../looks/length.ts'
 import { ProblemBox } from '../looks/ProblemBox.tsx'
+import { t } from '../words/t.ts'
 
 /** Only what cannot be guessed is asked; the rest is in the Brief. */
 export function NewJob({ onClose }: { onClose(): void }) {
@@ -24,9 +25,9 @@ export function NewJob({ onClose }: { onClose(): void }) {
   return (
     <Modal
       open
-      title="Which part is it?"
-      okText="Put it on the bench"
-      cancelText="Cancel"
+      title={t('Which part is it?')}
+      okText={t('Put it on the bench')}
+      cancelText={t('Cancel')}
       onCancel={onClose}
       onOk={() => void submit()}
       confirmLoading={isLoading}
@@ -39,12 +40,12 @@ export function NewJob({ onClose }: { onClose(): void }) {
           void submit()
         }}
       >
-        <label htmlFor="new-title">Name of the part</label>
+        <label htmlFor="new-title">{t('Name of the part')}</label>
         <Input id="new-title" autoFocus value={title} maxLength={120} onChange={(e) => setTitle(e.target.value)} />
-        <label htmlFor="new-purpose">What for</label>
+        <label htmlFor="new-purpose">{t('What for')}</label>
         <Select id="new-purpose" value={purpose} onChange={setPurpose} options={PURPOSES.map((p) => ({ value: p, label: p.replace('-', ' ') }))} />
         <label htmlFor="new-tolerance">
-          Tolerance, full width <span className="soft">(may be left for later)</span>
+          {t('Tolerance, full width')} <span className="soft">{t('(may be left for later)')}</span>
         </label>
         <Input
           id="new-tolerance"

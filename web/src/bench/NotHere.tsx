@@ -1,11 +1,12 @@
 import { Link } from 'react-router'
+import { t } from '../words/t.ts'
 
 export function NotHere() {
   return (
     <div className="page-message">
-      <h1>There is nothing here.</h1>
+      <h1>{t('There is nothing here.')}</h1>
       <p>
-        The address leads to no job. <Link to="/">Back to the bench</Link>
+        {t('The address leads to no job.')} <Link to="/">{t('Back to the bench')}</Link>
       </p>
     </div>
   )

@@ -1,5 +1,6 @@
 import { Input, Modal } from 'antd'
 import { useState } from 'react'
+import { t } from '../words/t.ts'
 
 export interface Action {
   name: string
@@ -19,11 +20,11 @@ export function FindAction({ actions, onClose }: { actions: Action[]; onClose():
     a.run()
   }
   return (
-    <Modal open footer={null} closable={false} onCancel={onClose} className="palette" title={null} aria-label="Find any action">
+    <Modal open footer={null} closable={false} onCancel={onClose} className="palette" title={null} aria-label={t('Find any action')}>
       <Input
         autoFocus
-        placeholder="Find any action"
-        aria-label="Find any action"
+        placeholder={t('Find any action')}
+        aria-label={t('Find any action')}
         value={text}
         onChange={(e) => {
           setText(e.target.value)
@@ -46,7 +47,7 @@ export function FindAction({ actions, onClose }: { actions: Action[]; onClose():
             </button>
           </li>
         ))}
-        {!found.length && <li className="soft none-found">No action has that name.</li>}
+        {!found.length && <li className="soft none-found">{t('No action has that name.')}</li>}
       </ul>
     </Modal>
   )

@@ -1,30 +1,31 @@
 import { Modal } from 'antd'
 import { useState } from 'react'
 import { setSingleKeys, singleKeys } from './singlekeys.ts'
+import { t } from '../words/t.ts'
 
 const KEYS: [string, string][] = [
-  ['Space', 'the main button of the card'],
-  ['Z', 'step back'],
-  ['Shift Z', 'step forward'],
-  ['1 – 6', 'front, right, back, left, above, below'],
-  ['F', 'frame everything'],
-  ['[  ]', 'nudge the setting by the shown step'],
+  [t('Space'), t('the main button of the card')],
+  ['Z', t('step back')],
+  ['Shift Z', t('step forward')],
+  ['1 – 6', t('front, right, back, left, above, below')],
+  ['F', t('frame everything')],
+  ['[  ]', t('nudge the setting by the shown step')],
   ['L', 'ledger'],
-  ['Ctrl K', 'find any action'],
-  ['?', 'this list'],
-  ['Drag', 'turn the view; while selecting: draw a loop, with Alt one that takes away'],
-  ['Right drag', 'shift the view'],
-  ['Wheel', 'nearer, further'],
-  ['Double click', 'turn about this place from now on'],
-  ['Arrows', 'in the view (Tab leads there): turn it; while something is to be picked: move the cursor, with Shift in leaps'],
-  ['Enter', 'pick what lies under the cursor; of a loop: set a corner, the last one twice'],
-  ['+  −', 'nearer, further'],
+  ['Ctrl K', t('find any action')],
+  ['?', t('this list')],
+  [t('Drag'), t('turn the view; while selecting: draw a loop, with Alt one that takes away')],
+  [t('Right drag'), t('shift the view')],
+  [t('Wheel'), t('nearer, further')],
+  [t('Double click'), t('turn about this place from now on')],
+  [t('Arrows'), t('in the view (Tab leads there): turn it; while something is to be picked: move the cursor, with Shift in leaps')],
+  ['Enter', t('pick what lies under the cursor; of a loop: set a corner, the last one twice')],
+  ['+  −', t('nearer, further')],
 ]
 
 export function KeysHelp({ onClose }: { onClose(): void }) {
   const [on, setOn] = useState(singleKeys)
   return (
-    <Modal open title="Keys" footer={null} onCancel={onClose}>
+    <Modal open title={t('Keys')} footer={null} onCancel={onClose}>
       <div className="keys">
         {KEYS.map(([k, what]) => (
           <div key={k} className="apart">
@@ -44,7 +45,7 @@ export function KeysHelp({ onClose }: { onClose(): void }) {
             setOn(e.target.checked)
           }}
         />
-        Keys that are pressed alone do something
+        {t('Keys that are pressed alone do something')}
       </label>
     </Modal>
   )

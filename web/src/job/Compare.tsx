@@ -1,6 +1,7 @@
 import { Modal } from 'antd'
 import type { Step } from '@oak-gauge/contract'
 import { formatValue } from '../looks/quantity.ts'
+import { t } from '../words/t.ts'
 
 /** Two steps side by side: settings that differ, and every number that both have. */
 export function Compare({ a, b, onClose }: { a: Step; b: Step; onClose(): void }) {
@@ -8,22 +9,22 @@ export function Compare({ a, b, onClose }: { a: Step; b: Step; onClose(): void }
   const rows = (a.evidence?.quantities ?? []).map((q) => ({ q, r: other.get(`${q.of ?? ''} ${q.id}`) })).filter((x) => x.r)
   const settings = [...new Set([...Object.keys(a.params), ...Object.keys(b.params)])].filter((k) => JSON.stringify(a.params[k]) !== JSON.stringify(b.params[k]))
   return (
-    <Modal open width={680} title="Two steps side by side" footer={null} onCancel={onClose}>
+    <Modal open width={680} title={t('Two steps side by side')} footer={null} onCancel={onClose}>
       <table className="compare">
         <thead>
           <tr className="right">
             <th className="left">{a.title === b.title ? a.title : `${a.title} / ${b.title}`}</th>
-            <th>first</th>
-            <th>second</th>
-            <th>difference</th>
+            <th>{t('first')}</th>
+            <th>{t('second')}</th>
+            <th>{t('difference')}</th>
           </tr>
         </thead>
         <tbody>
           {settings.map((k) => (
             <tr key={k} className="soft">
-              <td>setting {k}</td>
-              <td align="right">{JSON.stringify(a.params[k]) ?? 'usual'}</td>
-              <td align="right">{JSON.stringify(b.params[k]) ?? 'usual'}</td>
+              <td>{t('setting {{k}}', { k })}</td>
+              <td align="right">{JSON.stringify(a.params[k]) ?? t('usual')}</td>
+              <td align="right">{JSON.stringify(b.params[k]) ?? t('usual')}</td>
               <td />
             </tr>
           ))}
@@ -50,7 +51,7 @@ export function Compare({ a, b, onClose }: { a: Step; b: Step; onClose(): void }
           {!rows.length && (
             <tr>
               <td colSpan={4} className="soft">
-                These two have no number in common.
+                {t('These two have no number in common.')}
               </td>
             </tr>
           )}

@@ -4,6 +4,7 @@ import type { Step } from '@oak-gauge/contract'
 import { problemOf, useOperationsQuery, useRerunStepMutation } from '../api.ts'
 import { ProblemBox } from '../looks/ProblemBox.tsx'
 import { useOpenJob } from './useJob.ts'
+import { t } from '../words/t.ts'
 
 interface Schema {
   type?: string
@@ -32,9 +33,9 @@ export function EditStep({ step, after, onClose }: { step: Step; after: number; 
   return (
     <Modal
       open
-      title={`${step.title}, with other settings`}
-      okText={after ? `Run, and the ${after} after it` : 'Run'}
-      cancelText="Leave it"
+      title={t('{{title}}, with other settings', { title: step.title })}
+      okText={after ? t('Run, and the {{after}} after it', { after }) : t('Run')}
+      cancelText={t('Leave it')}
       onCancel={onClose}
       confirmLoading={isLoading}
       okButtonProps={{ disabled: wrong }}
@@ -44,9 +45,9 @@ export function EditStep({ step, after, onClose }: { step: Step; after: number; 
         })
       }
     >
-      <p className="hint above">What depends on it is computed again; the present branch stays in the ledger.</p>
+      <p className="hint above">{t('What depends on it is computed again; the present branch stays in the ledger.')}</p>
       <div className="stack wide">
-        {!plain.length && <p>This step has no settings to type.</p>}
+        {!plain.length && <p>{t('This step has no settings to type.')}</p>}
         {plain.map(([name, s]) => (
           <div className="field" key={name}>
             <label htmlFor={`set-${name}`}>{name}</label>

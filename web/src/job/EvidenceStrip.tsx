@@ -3,6 +3,7 @@ import { formatValue, type Shown } from '../looks/quantity.ts'
 import { useAppDispatch } from '../store.ts'
 import { view } from '../view/viewSlice.ts'
 import { useOpenJob } from './useJob.ts'
+import { t } from '../words/t.ts'
 
 const MOST = 6
 
@@ -30,34 +31,34 @@ export function EvidenceStrip({ back, forward }: { back: (() => void) | null; fo
   const first =
     cells.length < 3 && points
       ? [
-          { label: 'Points', q: { value: points, unit: '' }, before: undefined },
-          { label: 'Passes', q: { value: passes.length, unit: '' }, before: undefined },
+          { label: t('Points'), q: { value: points, unit: '' }, before: undefined },
+          { label: t('Passes'), q: { value: passes.length, unit: '' }, before: undefined },
         ]
       : []
   return (
     <div className="strip">
       {[...first, ...cells].slice(0, MOST).map(({ label, q, before }) => (
-        <button key={label} type="button" className="plain cell" onClick={() => dispatch(view.ledger(true))} title="Open the ledger">
+        <button key={label} type="button" className="plain cell" onClick={() => dispatch(view.ledger(true))} title={t('Open the ledger')}>
           <span className="what">{label}</span>
           <span className="value" data-strip={label}>
             {formatValue(q)}
             <small>{q.unit}</small>
             {before && typeof before.value === 'number' && typeof q.value === 'number' && before.value !== q.value && (
-              <small title={`before: ${formatValue(before)} ${before.unit}`}>{q.value < before.value ? '↓' : '↑'}</small>
+              <small title={t('before: {{before}} {{unit}}', { before: formatValue(before), unit: before.unit })}>{q.value < before.value ? '↓' : '↑'}</small>
             )}
           </span>
         </button>
       ))}
       <div className="end">
         <button type="button" className="plain" onClick={() => dispatch(view.ledger(true))}>
-          Ledger, {path.length} {path.length === 1 ? 'step' : 'steps'}
+          {t('Ledger, {{count}} steps', { count: path.length })}
         </button>
         <button type="button" className="chip" disabled={!back} onClick={() => back?.()}>
-          <span className="key">Z</span> step back
+          <span className="key">Z</span> {t('step back')}
         </button>
         {forward && (
           <button type="button" className="chip" onClick={forward}>
-            <span className="key">Shift Z</span> forward
+            <span className="key">{t('Shift Z')}</span> {t('forward')}
           </button>
         )}
       </div>

@@ -19,6 +19,7 @@ import { TopBar } from './TopBar.tsx'
 import { Tray } from './Tray.tsx'
 import { JobProvider, useJobView } from './useJob.ts'
 import { useKeys } from './useKeys.ts'
+import { t } from '../words/t.ts'
 
 export function JobPage() {
   const { id = '', stage } = useParams()
@@ -33,7 +34,7 @@ export function JobPage() {
   const evening = useAppSelector((s) => s.view.evening)
 
   useEffect(() => {
-    document.title = data ? `${data.job.title} · Oak Gauge` : 'Oak Gauge'
+    document.title = data ? t('{{title}} · Oak Gauge', { title: data.job.title }) : 'Oak Gauge'
   }, [data])
   // a job is opened where it stands
   useEffect(() => {
@@ -62,19 +63,19 @@ export function JobPage() {
   const forward = useMemo(() => (data?.forward && !job?.busy ? () => void step(data.forward) : null), [data?.forward, job?.busy, step])
   const actions: Action[] = useMemo(
     () => [
-      ...STAGES.map((s) => ({ name: `Go to ${s}`, run: () => go(s) })),
-      { name: 'Frame everything', key: 'F', run: () => dispatch(view.frameAll()) },
-      ...['front', 'right', 'back', 'left', 'above', 'below'].map((n, i) => ({
-        name: `View from ${n}`,
+      ...STAGES.map((s) => ({ name: t('Go to {{stage}}', { stage: s }), run: () => go(s) })),
+      { name: t('Frame everything'), key: 'F', run: () => dispatch(view.frameAll()) },
+      ...[t('front'), t('right'), t('back'), t('left'), t('above'), t('below')].map((side, i) => ({
+        name: t('View from {{side}}', { side }),
         key: String(i + 1),
         run: () => dispatch(view.lookFrom(i + 1)),
       })),
-      ...(back ? [{ name: 'Step back', key: 'Z', run: back }] : []),
-      ...(forward ? [{ name: 'Step forward', key: 'Shift Z', run: forward }] : []),
-      { name: 'Open the ledger', key: 'L', run: () => dispatch(view.ledger(true)) },
-      { name: 'Show all keys', key: '?', run: () => setKeys(true) },
-      { name: 'Back to the bench', run: () => void navigate('/') },
-      { name: evening ? 'Day colours' : 'Evening colours', run: () => dispatch(view.evening(!evening)) },
+      ...(back ? [{ name: t('Step back'), key: 'Z', run: back }] : []),
+      ...(forward ? [{ name: t('Step forward'), key: 'Shift Z', run: forward }] : []),
+      { name: t('Open the ledger'), key: 'L', run: () => dispatch(view.ledger(true)) },
+      { name: t('Show all keys'), key: '?', run: () => setKeys(true) },
+      { name: t('Back to the bench'), run: () => void navigate('/') },
+      { name: evening ? t('Day colours') : t('Evening colours'), run: () => dispatch(view.evening(!evening)) },
     ],
     [go, dispatch, back, forward, navigate, evening],
   )
@@ -84,10 +85,10 @@ export function JobPage() {
     return (
       <div className="page-message">
         <ProblemBox problem={problemOf(error) ?? { code: '', detail: '', where: '', remedy: '' }} />
-        <Link to="/">Back to the bench</Link>
+        <Link to="/">{t('Back to the bench')}</Link>
       </div>
     )
-  if (!job) return <p className="soft page-message">Loading</p>
+  if (!job) return <p className="soft page-message">{t('Loading')}</p>
   const Card = CARDS[job.stage]
   const Overlay = OVERLAYS[job.stage]
   return (

@@ -8,6 +8,7 @@ import { view } from '../view/viewSlice.ts'
 import { Compare } from './Compare.tsx'
 import { EditStep } from './EditStep.tsx'
 import { useOpenJob } from './useJob.ts'
+import { t } from '../words/t.ts'
 
 /** Every step with its settings, numbers and time; go to it, change a setting and run on from it, compare two. */
 export function Ledger() {
@@ -31,7 +32,7 @@ export function Ledger() {
     try {
       recipe = JSON.parse(await file.text())
     } catch {
-      return void message.error(`${file.name} is no recipe: it is not readable as JSON.`)
+      return void message.error(t('{{name}} is no recipe: it is not readable as JSON.', { name: file.name }))
     }
     const problem = problemOf((await run({ id: state.job.id, recipe })).error)
     if (problem) void message.error(`${problem.detail} ${problem.where} ${problem.remedy}`)
@@ -41,26 +42,26 @@ export function Ledger() {
     <Drawer
       open={open}
       onClose={() => dispatch(view.ledger(false))}
-      title="Ledger"
+      title={t('Ledger')}
       size={560}
       className="ledger"
       extra={
         <span className="abreast">
           <Button size="small" disabled={both.length !== 2} onClick={() => setComparing(true)}>
-            Compare two
+            {t('Compare two')}
           </Button>
           <Button size="small" href={addressOf(API.recipe, { id: state.job.id })} download>
-            Save as recipe
+            {t('Save as recipe')}
           </Button>
           <Upload accept=".json" showUploadList={false} beforeUpload={(file) => (void repeat(file), false)} disabled={!!busy}>
             <Button size="small" disabled={!!busy}>
-              Run a recipe
+              {t('Run a recipe')}
             </Button>
           </Upload>
         </span>
       }
     >
-      {!steps.length && <p className="soft">No step yet. Everything that changes the job will be listed here, and can be taken back.</p>}
+      {!steps.length && <p className="soft">{t('No step yet. Everything that changes the job will be listed here, and can be taken back.')}</p>}
       {[...steps].reverse().map((s) => {
         const here = s.id === state.head
         const off = !onPath.has(s.id)
@@ -68,7 +69,7 @@ export function Ledger() {
           <div key={s.id} className={`step${here ? ' here' : ''}${off ? ' off' : ''}`} data-step={s.operation}>
             <div className="top">
               <Checkbox
-                aria-label={`Mark ${s.title} to compare`}
+                aria-label={t('Mark {{title}} to compare', { title: s.title })}
                 checked={marked.includes(s.id)}
                 disabled={s.state !== 'done'}
                 onChange={(e) => setMarked(e.target.checked ? [...marked, s.id].slice(-2) : marked.filter((m) => m !== s.id))}
@@ -77,15 +78,19 @@ export function Ledger() {
                 {s.title}
                 {s.file ? `: ${s.file}` : ''}
               </b>
-              <span className="soft figure">{s.reused ? 'known already' : s.milliseconds === null ? s.state : duration(s.milliseconds)}</span>
+              <span className="soft figure">{s.reused ? t('known already') : s.milliseconds === null ? s.state : duration(s.milliseconds)}</span>
             </div>
             <div className="hint">
               {new Date(s.createdAt).toLocaleString()}
-              {here ? ', the job stands here' : off ? (s.state === 'done' ? ', on another branch' : `, ${s.state}`) : ''}
+              {here ? t(', the job stands here') : off ? (s.state === 'done' ? t(', on another branch') : `, ${s.state}`) : ''}
             </div>
             {s.recordedWith && (
               <div className="hint">
-                recorded with {s.recordedWith.scanner}: {s.recordedWith.state}, {s.recordedWith.reason}
+                {t('recorded with {{scanner}}: {{state}}, {{reason}}', {
+                  scanner: s.recordedWith.scanner,
+                  state: s.recordedWith.state,
+                  reason: s.recordedWith.reason,
+                })}
               </div>
             )}
             {s.problem && (
@@ -115,12 +120,12 @@ export function Ledger() {
               <div className="abreast below">
                 {!here && (
                   <Button size="small" disabled={!!busy} onClick={() => void goTo(s.id)}>
-                    Go here
+                    {t('Go here')}
                   </Button>
                 )}
                 {!off && s.operation !== 'set-aside' && (
                   <Button size="small" disabled={!!busy} onClick={() => setEditing(s)}>
-                    Change and run on
+                    {t('Change and run on')}
                   </Button>
                 )}
               </div>
@@ -130,7 +135,7 @@ export function Ledger() {
       })}
       {steps.length > 0 && (
         <Button size="small" disabled={!!busy || state.head === null} onClick={() => void goTo(null)}>
-          To the very beginning
+          {t('To the very beginning')}
         </Button>
       )}
       {editing && <EditStep step={editing} after={path.length - 1 - path.findIndex((s) => s.id === editing.id)} onClose={() => setEditing(null)} />}
@@ -142,13 +147,13 @@ export function Ledger() {
 /** Settings that were given, in one line; places and loops are told by their number. */
 function Settings({ params }: { params: Record<string, unknown> }) {
   const words = Object.entries(params).map(([k, v]) => {
-    if (Array.isArray(v) && v.length === 0) return `${k}: none`
+    if (Array.isArray(v) && v.length === 0) return t('{{k}}: none', { k })
     if (Array.isArray(v))
-      return `${k}: ${v.length <= 3 && v.every((x) => typeof x === 'number') ? v.map((x: number) => Number(fixed(x, 2))).join(' ') : `${v.length} of them`}`
+      return `${k}: ${v.length <= 3 && v.every((x) => typeof x === 'number') ? v.map((x: number) => Number(fixed(x, 2))).join(' ') : t('{{v}} of them', { v: v.length })}`
     if (typeof v === 'object' && v) {
       const inside = Object.entries(v)
-      if (!inside.length) return `${k}: nothing`
-      return `${k}: ${inside.every(([, x]) => typeof x === 'number' || typeof x === 'string') ? inside.map(([name, x]) => `${name} ${String(x)}`).join(', ') : 'given'}`
+      if (!inside.length) return t('{{k}}: nothing', { k })
+      return `${k}: ${inside.every(([, x]) => typeof x === 'number' || typeof x === 'string') ? inside.map(([name, x]) => `${name} ${String(x)}`).join(', ') : t('given')}`
     }
     return `${k}: ${typeof v === 'number' ? Number(v.toPrecision(6)) : String(v)}`
   })

@@ -4,6 +4,8 @@ import { formatLength } from '../looks/length.ts'
 import { useAppDispatch, useAppSelector } from '../store.ts'
 import { view } from '../view/viewSlice.ts'
 import { useOpenJob } from './useJob.ts'
+import { t } from '../words/t.ts'
+import { Words } from '../words/Words.tsx'
 
 export function TopBar({ onFind, onKeys }: { onFind(): void; onKeys(): void }) {
   const { state } = useOpenJob()
@@ -20,16 +22,20 @@ export function TopBar({ onFind, onKeys }: { onFind(): void; onKeys(): void }) {
       <span className="space" />
       {!connected && (
         <span className="chip urgent-edge" role="status">
-          server does not answer, trying again
+          {t('server does not answer, trying again')}
         </span>
       )}
       <span className="chip hide-narrow">{purpose.replace('-', ' ')}</span>
       <span className="chip">
         {tolerance === null ? (
-          'no tolerance yet'
+          t('no tolerance yet')
         ) : (
           <>
-            Tolerance <span className="figure">{formatLength(tolerance)}</span> mm
+            <Words
+              of={'Tolerance <figure>{{tolerance}}</figure> mm'}
+              values={{ tolerance: formatLength(tolerance) }}
+              parts={{ figure: <span className="figure" /> }}
+            />
           </>
         )}
       </span>
@@ -40,13 +46,13 @@ export function TopBar({ onFind, onKeys }: { onFind(): void; onKeys(): void }) {
         </Link>
       )}
       <button type="button" className="chip" onClick={() => dispatch(view.evening(!evening))}>
-        {evening ? 'Day' : 'Evening'}
+        {evening ? t('Day') : t('Evening')}
       </button>
-      <button type="button" className="chip" onClick={onKeys} aria-label="All keys">
-        Keys <span className="key">?</span>
+      <button type="button" className="chip" onClick={onKeys} aria-label={t('All keys')}>
+        {t('Keys')} <span className="key">?</span>
       </button>
       <button type="button" className="chip" onClick={onFind}>
-        Find any action <span className="key">Ctrl K</span>
+        {t('Find any action')} <span className="key">{t('Ctrl K')}</span>
       </button>
     </div>
   )

@@ -5,6 +5,7 @@ import { useAppDispatch, useAppSelector } from '../store.ts'
 import { swatchOf } from '../view/useShown.ts'
 import { view, type Colouring } from '../view/viewSlice.ts'
 import { shownByDefault, useOpenJob } from './useJob.ts'
+import { t } from '../words/t.ts'
 
 interface Group {
   key: string
@@ -22,7 +23,7 @@ export function Tray() {
   const [open, setOpen] = useState<Record<string, boolean>>({})
   const groups: Group[] = [
     ...state.setups.map((s) => ({ key: s.id, name: s.name, items: passes.filter((p) => p.setup === s.id) })),
-    { key: 'loose', name: 'Without a setup', items: passes.filter((p) => !state.setups.some((s) => s.id === p.setup)) },
+    { key: 'loose', name: t('Without a setup'), items: passes.filter((p) => !state.setups.some((s) => s.id === p.setup)) },
   ].filter((g) => g.items.length)
   const others = state.tray.filter((i) => i.role === 'mesh' || i.role === 'nominal' || i.role === 'shape' || i.kind === 'markers')
   if (!groups.length && !others.length) return null
@@ -34,8 +35,8 @@ export function Tray() {
         type="button"
         className="plain eye"
         aria-pressed={n > 0}
-        aria-label={`${n > 0 ? 'Hide' : 'Show'} ${name}`}
-        title={n > 0 ? 'Hide' : 'Show'}
+        aria-label={`${n > 0 ? t('Hide') : t('Show')} ${name}`}
+        title={n > 0 ? t('Hide') : t('Show')}
         onClick={() => dispatch(view.hide({ slots: items.map((i) => i.slot), hidden: n > 0 }))}
       >
         <Eye state={n === 0 ? 'no' : n < items.length ? 'some' : 'yes'} />
@@ -53,11 +54,11 @@ export function Tray() {
       <span className="name" title={i.name}>
         {i.name}
       </span>
-      <span className="figure soft">{i.role === 'nominal' && i.faces ? `${i.faces} faces` : short(i.count)}</span>
+      <span className="figure soft">{i.role === 'nominal' && i.faces ? t('{{count}} faces', { count: i.faces }) : short(i.count)}</span>
     </div>
   )
   return (
-    <div className="tray" role="group" aria-label="Tray">
+    <div className="tray" role="group" aria-label={t('Tray')}>
       {groups.map((g) => (
         <div key={g.key}>
           <div className="line">
@@ -65,7 +66,7 @@ export function Tray() {
             <button type="button" className="plain name" aria-expanded={!!open[g.key]} onClick={() => setOpen({ ...open, [g.key]: !open[g.key] })}>
               {g.name}{' '}
               <span className="soft">
-                {open[g.key] ? '▾' : '▸'} {g.items.length} {g.items.length === 1 ? 'pass' : 'passes'}
+                {open[g.key] ? '▾' : '▸'} {t('{{count}} passes', { count: g.items.length })}
               </span>
             </button>
             <span className="figure soft">{short(g.items.reduce((s, i) => s + i.count, 0))}</span>
@@ -77,14 +78,14 @@ export function Tray() {
       {(passes.length > 0 || coloured) && (
         <div className="line">
           <label htmlFor="tray-colours" className="soft name">
-            Colours
+            {t('Colours')}
           </label>
           <select id="tray-colours" value={colouring} onChange={(e) => dispatch(view.colouring(e.target.value as Colouring))}>
-            <option value="pass">by pass</option>
+            <option value="pass">{t('by pass')}</option>
             <option value="surface" disabled={!coloured}>
-              {coloured ? 'as recorded' : 'as recorded (none were)'}
+              {coloured ? t('as recorded') : t('as recorded (none were)')}
             </option>
-            <option value="plain">plain</option>
+            <option value="plain">{t('plain')}</option>
           </select>
         </div>
       )}

@@ -9,6 +9,7 @@ import { duration, formatValue } from '../looks/quantity.ts'
 import { useAppSelector } from '../store.ts'
 import { useOpenJob } from './useJob.ts'
 import type { RunningStep } from './useStep.ts'
+import { t } from '../words/t.ts'
 
 /** A card of a job: shows the step that runs below its settings. */
 export function WorkCard({ children, ...frame }: CardFrame) {
@@ -34,16 +35,16 @@ function Running({ step }: { step: Step }) {
       <div className="abreast">
         <b className="grow">{step.title}</b>
         <Button size="small" onClick={() => void cancel({ id: state.job.id, step: step.id })}>
-          Cancel
+          {t('Cancel')}
         </Button>
       </div>
       <div className="bar" role="progressbar" aria-valuenow={Math.round(100 * share)} aria-valuemin={0} aria-valuemax={100} aria-label={step.title}>
         <i style={{ width: `${100 * share}%` }} />
       </div>
       <span className="hint">
-        {step.state === 'queued' ? step.phase || 'waits its turn' : p?.phase || step.file || 'begins'}
-        {p?.remaining != null && p.remaining > 900 ? `, about ${duration(p.remaining)} left` : ''}
-        {waiting > 0 ? `, ${waiting} more after it` : ''}
+        {step.state === 'queued' ? step.phase || t('waits its turn') : p?.phase || step.file || t('begins')}
+        {p?.remaining != null && p.remaining > 900 ? t(', about {{remaining}} left', { remaining: duration(p.remaining) }) : ''}
+        {waiting > 0 ? t(', {{waiting}} more after it', { waiting }) : ''}
       </span>
     </div>
   )
@@ -56,11 +57,11 @@ export function StepProblem({ of }: { of: RunningStep }) {
       <div className="abreast">
         {of.again && (
           <Button size="small" onClick={of.again}>
-            Go on from there
+            {t('Go on from there')}
           </Button>
         )}
         <Button size="small" onClick={of.forget}>
-          Close
+          {t('Close')}
         </Button>
       </div>
     </ProblemBox>

@@ -31,11 +31,28 @@ export function listen(store: { dispatch: (a: never) => unknown }): void {
   })
 }
 
-/** By the line that all windows share; where a browser has no such thing, by one of its own. */
+/** By the line that all windows share; where a browser has no such thing, or it does not begin, by one of its own. */
 function hear(tell: (h: Heard) => void): void {
   if (!('SharedWorker' in globalThis)) return openSource(tell)
-  const { port } = new SharedWorker(new URL('./sharedworker.ts', import.meta.url), { type: 'module', name: 'Oak Gauge' })
-  port.onmessage = (m: MessageEvent<Heard>) => tell(m.data)
+  let worker: SharedWorker
+  try {
+    worker = new SharedWorker(new URL('./sharedworker.ts', import.meta.url), { type: 'module', name: 'Oak Gauge' })
+  } catch {
+    // forbidden, such as by settings of privacy
+    return openSource(tell)
+  }
+  const { port } = worker
+  let speaks = false
+  port.onmessage = (m: MessageEvent<Heard>) => {
+    speaks = true
+    tell(m.data)
+  }
+  worker.onerror = () => {
+    if (speaks) return
+    // its script did not come, or broke as it began
+    speaks = true
+    openSource(tell)
+  }
   addEventListener('pagehide', () => port.postMessage('gone'))
   // a page that the browser had put aside, and shows again
   addEventListener('pageshow', (e) => {

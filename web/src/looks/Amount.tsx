@@ -2,6 +2,7 @@ import { Input } from 'antd'
 import { useEffect, useId, useState, type ReactNode } from 'react'
 import { formatLength, parseLength } from './length.ts'
 import { fixed } from './quantity.ts'
+import { t } from '../words/t.ts'
 
 interface AmountProps {
   label: string
@@ -48,8 +49,13 @@ export function Amount({ label, value, onChange, onClear, unit = 'mm', usual, re
       <label htmlFor={id}>
         {label}
         {changed && (
-          <button type="button" className="changed" title={`Back to ${unit === 'mm' ? formatLength(usual) : usual} ${unit}`} onClick={() => onChange(usual)}>
-            changed
+          <button
+            type="button"
+            className="changed"
+            title={t('Back to {{usual}} {{unit}}', { usual: unit === 'mm' ? formatLength(usual) : usual, unit })}
+            onClick={() => onChange(usual)}
+          >
+            {t('changed')}
           </button>
         )}
       </label>
@@ -72,7 +78,7 @@ export function Amount({ label, value, onChange, onClear, unit = 'mm', usual, re
       />
       {wrong ? (
         <span className="reason" role="alert">
-          {unit === 'mm' ? 'A length, such as 0.1 or 4 in.' : 'A number above 0.'}
+          {unit === 'mm' ? t('A length, such as 0.1 or 4 in.') : t('A number above 0.')}
         </span>
       ) : (
         reason && <span className="reason">{reason}</span>

@@ -1,14 +1,19 @@
 import { Button } from 'antd'
 import { Component, type ReactNode } from 'react'
 import { isRouteErrorResponse, Link, useRouteError } from 'react-router'
+import { t } from '../words/t.ts'
 
 /** What is told of an error of the page itself. */
 function wordsFor(error: unknown): { what: string; remedy: string; detail: string } {
   const detail = isRouteErrorResponse(error) ? `${error.status} ${error.statusText}` : error instanceof Error ? error.message : String(error)
   // the program was started anew with other files than this page knows
   if (/dynamically imported module|module script failed|Failed to fetch/i.test(detail))
-    return { what: 'A part of this page could not be loaded.', remedy: 'The program may have been started anew, or is away. Load the page again.', detail }
-  return { what: 'This part of the page broke.', remedy: 'Nothing of the job is lost: all of it is with the server. Load the page again.', detail }
+    return {
+      what: t('A part of this page could not be loaded.'),
+      remedy: t('The program may have been started anew, or is away. Load the page again.'),
+      detail,
+    }
+  return { what: t('This part of the page broke.'), remedy: t('Nothing of the job is lost: all of it is with the server. Load the page again.'), detail }
 }
 
 function Told({ error, children }: { error: unknown; children?: ReactNode }) {
@@ -20,7 +25,7 @@ function Told({ error, children }: { error: unknown; children?: ReactNode }) {
       <span className="soft">{detail}</span>
       <div className="row">
         <Button size="small" onClick={() => window.location.reload()}>
-          Load again
+          {t('Load again')}
         </Button>
         {children}
       </div>
@@ -33,7 +38,7 @@ export function BrokenPage() {
   return (
     <div className="brokenpage">
       <Told error={useRouteError()}>
-        <Link to="/">Back to the bench</Link>
+        <Link to="/">{t('Back to the bench')}</Link>
       </Told>
     </div>
   )

@@ -1,4 +1,5 @@
 import type { ReactNode } from 'react'
+import { t } from '../words/t.ts'
 
 export interface CardFrame {
   question: string
@@ -10,7 +11,7 @@ export interface CardFrame {
 /** The frame of every work card: one question, what matters, what will happen, one main button. */
 export function Card({ question, about, children, foot }: CardFrame) {
   return (
-    <aside className="card" aria-label="Work card">
+    <aside className="card" aria-label={t('Work card')}>
       <div className="scroll">
         <h2>{question}</h2>
         {about && <p className="soft">{about}</p>}

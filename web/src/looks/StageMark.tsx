@@ -1,6 +1,7 @@
 import type { StageState } from '@oak-gauge/contract'
+import { t } from '../words/t.ts'
 
-export const STATE_WORDS: Record<StageState, string> = { open: 'not started', work: 'in work', good: 'evidence good', look: 'needs a look' }
+export const STATE_WORDS: Record<StageState, string> = { open: t('not started'), work: t('in work'), good: t('evidence good'), look: t('needs a look') }
 
 /** State by shape: open ring, half, full, notched. */
 export function StageMark({ state, size = 12 }: { state: StageState; size?: number }) {

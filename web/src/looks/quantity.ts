@@ -1,4 +1,5 @@
 import type { NamedQuantity } from '@oak-gauge/contract'
+import { t } from '../words/t.ts'
 
 /** What is needed of a quantity to write it down. */
 export type Shown = Pick<NamedQuantity, 'value' | 'unit' | 'u'>
@@ -25,7 +26,7 @@ const digitsFor = (U: number) => Math.max(0, Math.min(4, 1 - Math.floor(Math.log
 
 /** ± and the expanded uncertainty (k = 2), or that it is not known. */
 export const formatU = (u: number | 'unknown' | undefined): string =>
-  typeof u !== 'number' ? 'not known' : u > 0 ? `± ${(2 * u).toFixed(digitsFor(2 * u))}` : '± 0'
+  typeof u !== 'number' ? t('not known') : u > 0 ? `± ${(2 * u).toFixed(digitsFor(2 * u))}` : '± 0'
 
 /** 1480000 as 1 480 000, with narrow spaces. */
 export const count = (v: number) => (Number.isInteger(v) ? v.toString() : v.toString()).replace(/\B(?=(\d{3})+(?!\d))/g, '\u202f')

@@ -1,7 +1,21 @@
 import { useState } from 'react'
+import { t } from '../words/t.ts'
 
-const DAYS = ['Sun', 'Mon', 'Tue', 'Wed', 'Thu', 'Fri', 'Sat']
-const MONTHS = ['January', 'February', 'March', 'April', 'May', 'June', 'July', 'August', 'September', 'October', 'November', 'December']
+const DAYS = [t('Sun'), t('Mon'), t('Tue'), t('Wed'), t('Thu'), t('Fri'), t('Sat')]
+const MONTHS = [
+  t('January'),
+  t('February'),
+  t('March'),
+  t('April'),
+  t('May'),
+  t('June'),
+  t('July'),
+  t('August'),
+  t('September'),
+  t('October'),
+  t('November'),
+  t('December'),
+]
 
 /** A day within the next week by its name, else by its date. */
 export function formatDay(at: number | string, now = Date.now()): string {

@@ -3,6 +3,7 @@ import { useState } from 'react'
 import { useNavigate } from 'react-router'
 import { problemOf, useAddScannerMutation } from '../api.ts'
 import { ProblemBox } from '../looks/ProblemBox.tsx'
+import { t } from '../words/t.ts'
 
 /** A scanner says itself what it is; only where it is must be said. */
 export function AddScanner({ onClose }: { onClose(): void }) {
@@ -17,9 +18,9 @@ export function AddScanner({ onClose }: { onClose(): void }) {
   return (
     <Modal
       open
-      title="Where does the scanner answer?"
-      okText="Connect"
-      cancelText="Cancel"
+      title={t('Where does the scanner answer?')}
+      okText={t('Connect')}
+      cancelText={t('Cancel')}
       onCancel={onClose}
       onOk={() => void submit()}
       confirmLoading={isLoading}
@@ -32,9 +33,9 @@ export function AddScanner({ onClose }: { onClose(): void }) {
           void submit()
         }}
       >
-        <label htmlFor="scanner-address">Address of the scanner or its bridge</label>
+        <label htmlFor="scanner-address">{t('Address of the scanner or its bridge')}</label>
         <Input id="scanner-address" autoFocus value={address} placeholder="ws://192.168.1.20:4190" onChange={(e) => setAddress(e.target.value)} />
-        <span className="hint">It must speak the scanner link of docs/scanner-link.md; ./oak link-check tells whether it does.</span>
+        <span className="hint">{t('It must speak the scanner link of docs/scanner-link.md; ./oak link-check tells whether it does.')}</span>
       </form>
       {problem && <ProblemBox problem={problem} />}
     </Modal>

@@ -1,6 +1,7 @@
 import { Checkbox } from 'antd'
 import type { ScannerSummary } from '@oak-gauge/contract'
 import { minutes } from './health.tsx'
+import { t } from '../words/t.ts'
 
 /** A scanner that is still warming up: what that means, and an explicit "anyway". */
 export function ColdNote({
@@ -18,10 +19,14 @@ export function ColdNote({
 }) {
   return (
     <div className="note">
-      {s.name} is still warming up{s.warmIn === null ? '' : `, ${minutes(s.warmIn)} of its own clock`}.{harm && ` ${harm}`}
+      {t('{{name}} is still warming up{{warmIn}}.{{harm}}', {
+        name: s.name,
+        warmIn: s.warmIn === null ? '' : t(', {{warmIn}} of its own clock', { warmIn: minutes(s.warmIn) }),
+        harm: harm ? ` ${harm}` : '',
+      })}
       <div>
         <Checkbox checked={checked} onChange={(e) => onChange(e.target.checked)}>
-          {anyway}; it will be recorded
+          {t('{{anyway}}; it will be recorded', { anyway })}
         </Checkbox>
       </div>
     </div>

@@ -8,11 +8,12 @@ import { formatDay, formatMoment } from '../looks/when.ts'
 import { useAppDispatch, useAppSelector } from '../store.ts'
 import { view } from '../view/viewSlice.ts'
 import { CalibratePart } from './calibrate/CalibratePart.tsx'
-import { HEALTH_MARK, minutes, worstDistance } from './health.tsx'
+import { HEALTH_MARK, shortMinutes, worstDistance } from './health.tsx'
 import { HistoryPart } from './history/HistoryPart.tsx'
 import { StatePart } from './state/StatePart.tsx'
 import { VerifyPart } from './verify/VerifyPart.tsx'
 import { fixed } from '../looks/quantity.ts'
+import { t } from '../words/t.ts'
 
 const PARTS = ['State', 'Calibrate', 'Verify', 'History'] as const
 export type ScannerPartName = (typeof PARTS)[number]
@@ -30,7 +31,7 @@ export function ScannerPage() {
   const navigate = useNavigate()
   const go = useCallback((p: ScannerPartName) => void navigate(`/scanners/${id}/${p}`), [id, navigate])
   useEffect(() => {
-    document.title = scanner ? `${scanner.name} · Oak Gauge` : 'Oak Gauge'
+    document.title = scanner ? t('{{name}} · Oak Gauge', { name: scanner.name }) : 'Oak Gauge'
   }, [scanner])
   // space goes on, as in a job
   useEffect(() => {
@@ -46,10 +47,10 @@ export function ScannerPage() {
     return (
       <div className="page-message">
         <ProblemBox problem={problemOf(error) ?? { code: '', detail: '', where: '', remedy: '' }} />
-        <Link to="/">Back to the bench</Link>
+        <Link to="/">{t('Back to the bench')}</Link>
       </div>
     )
-  if (!scanner) return <p className="soft page-message">Loading</p>
+  if (!scanner) return <p className="soft page-message">{t('Loading')}</p>
   const at = PARTS.find((p) => p === part) ?? 'State'
   const { verification, calibration } = scanner
   const running = (kind: string) => run?.kind === kind && run.phase !== 'done' && run.phase !== 'failed'
@@ -62,7 +63,7 @@ export function ScannerPage() {
   const Part = VIEWS[at]
   return (
     <div className="job scanner">
-      <RuleFrame label="Parts" marks={PARTS.map((name) => ({ name, state: states[name] }))} at={at} go={go} />
+      <RuleFrame label={t('Parts')} marks={PARTS.map((name) => ({ name, state: states[name] }))} at={at} go={go} />
       <Top scanner={scanner} />
       <Part key={`${id} ${at}`} scanner={scanner} go={go} />
       <Strip scanner={scanner} />
@@ -78,29 +79,29 @@ function Top({ scanner: s }: { scanner: ScannerDetail }) {
     <div className="topbar">
       <h1>{s.name}</h1>
       <span className="soft hide-narrow">
-        {s.model}, serial <span className="figure">{s.serial}</span>
+        {t('{{model}}, serial', { model: s.model })} <span className="figure">{s.serial}</span>
       </span>
       <span className="space" />
       {!connected && (
         <span className="chip urgent-edge" role="status">
-          server does not answer, trying again
+          {t('server does not answer, trying again')}
         </span>
       )}
       {s.link === 'lost' && (
         <span className="chip urgent-edge" role="status">
-          {s.problem?.detail ?? 'The connection is lost.'}
+          {s.problem?.detail ?? t('The connection is lost.')}
         </span>
       )}
       {s.standIn && (
-        <span className="chip" title="This scanner is simulated: its images and points are computed from hidden optics.">
-          stand-in{s.standIn.clock > 1 ? `, clock ${s.standIn.clock}x` : ''}
+        <span className="chip" title={t('This scanner is simulated: its images and points are computed from hidden optics.')}>
+          {t('stand-in{{clock}}', { clock: s.standIn.clock > 1 ? t(', clock {{clock}}x', { clock: s.standIn.clock }) : '' })}
         </span>
       )}
       <button type="button" className="chip" onClick={() => dispatch(view.evening(!evening))}>
-        {evening ? 'Day' : 'Evening'}
+        {evening ? t('Day') : t('Evening')}
       </button>
       <Link className="chip" to="/">
-        To the bench
+        {t('To the bench')}
       </Link>
     </div>
   )
@@ -109,12 +110,12 @@ function Top({ scanner: s }: { scanner: ScannerDetail }) {
 function Strip({ scanner: s }: { scanner: ScannerDetail }) {
   const worst = worstDistance(s)
   const cells: [string, string, string][] = [
-    ['Temperature', s.state ? fixed(s.state.celsius, 1) : '–', '°C'],
-    ['Room', s.state ? fixed(s.state.room, 1) : '–', '°C'],
-    ...(s.state && !s.state.warm ? [['Warm in', s.warmIn === null ? '–' : minutes(s.warmIn).replace('about ', ''), ''] as [string, string, string]] : []),
-    ['Reprojection, rms', s.calibration ? fixed(s.calibration.rms, 3) : '–', 'px'],
-    ['Ball bar, largest', worst ? `${fixed(worst.value, 3)}` : '–', 'mm'],
-    ['Good until', s.health.goodUntil ? formatDay(s.health.goodUntil) : '–', ''],
+    [t('Temperature'), s.state ? fixed(s.state.celsius, 1) : '–', '°C'],
+    [t('Room'), s.state ? fixed(s.state.room, 1) : '–', '°C'],
+    ...(s.state && !s.state.warm ? [[t('Warm in'), s.warmIn === null ? '–' : shortMinutes(s.warmIn), ''] as [string, string, string]] : []),
+    [t('Reprojection, rms'), s.calibration ? fixed(s.calibration.rms, 3) : '–', 'px'],
+    [t('Ball bar, largest'), worst ? `${fixed(worst.value, 3)}` : '–', 'mm'],
+    [t('Good until'), s.health.goodUntil ? formatDay(s.health.goodUntil) : '–', ''],
   ]
   return (
     <div className="strip">
@@ -127,7 +128,7 @@ function Strip({ scanner: s }: { scanner: ScannerDetail }) {
           </span>
         </div>
       ))}
-      <div className="end soft">{s.calibration ? `calibrated ${formatMoment(s.calibration.at)}` : 'never calibrated here'}</div>
+      <div className="end soft">{s.calibration ? t('calibrated {{at}}', { at: formatMoment(s.calibration.at) }) : t('never calibrated here')}</div>
     </div>
   )
 }

@@ -8,22 +8,25 @@ import { StageMark } from '../looks/StageMark.tsx'
 import { AddScanner } from './AddScanner.tsx'
 import { HEALTH_MARK, inOneLine, timeUsed, worstDistance } from './health.tsx'
 import { fixed } from '../looks/quantity.ts'
+import { t } from '../words/t.ts'
 
 /** The scanners beside the bench, each with its health. */
 export function Shelf() {
   const { data } = useScannersQuery()
   const [adding, setAdding] = useState(false)
   return (
-    <aside className="shelf" aria-label="Scanner shelf">
-      <h2>Scanner shelf</h2>
+    <aside className="shelf" aria-label={t('Scanner shelf')}>
+      <h2>{t('Scanner shelf')}</h2>
       {data?.length === 0 && (
-        <p className="soft">No scanner yet. A scanner joins by the address of its bridge; how one speaks to Oak Gauge is written in docs/scanner-link.md.</p>
+        <p className="soft">
+          {t('No scanner yet. A scanner joins by the address of its bridge; how one speaks to Oak Gauge is written in docs/scanner-link.md.')}
+        </p>
       )}
       {data?.map((s) => (
         <OnShelf key={s.id} scanner={s} />
       ))}
       <div className="grow" />
-      <Button onClick={() => setAdding(true)}>Add a scanner</Button>
+      <Button onClick={() => setAdding(true)}>{t('Add a scanner')}</Button>
       {adding && <AddScanner onClose={() => setAdding(false)} />}
     </aside>
   )
@@ -48,9 +51,9 @@ function OnShelf({ scanner: s }: { scanner: ScannerSummary }) {
         </div>
         <div className="row soft">
           <span>{s.model}</span>
-          <span>{worst ? 'on the ball bar' : 'not verified'}</span>
+          <span>{worst ? t('on the ball bar') : t('not verified')}</span>
         </div>
-        <div className="bar" title="of the time until the next calibration">
+        <div className="bar" title={t('of the time until the next calibration')}>
           <i style={{ width: `${100 * used}%` }} />
         </div>
         <div className={line.urgent ? 'urgent' : ''}>{line.text}</div>
@@ -59,15 +62,21 @@ function OnShelf({ scanner: s }: { scanner: ScannerSummary }) {
         <span className="hint">
           {s.state ? (
             <>
-              <span className="figure">{fixed(s.state.celsius, 1)}</span> °C{s.state.warm ? ', warm' : ''}
+              <span className="figure">{fixed(s.state.celsius, 1)}</span> °C{s.state.warm ? t(', warm') : ''}
             </>
           ) : s.on ? (
             'connecting'
           ) : (
-            'switched off'
+            t('switched off')
           )}
         </span>
-        <Switch size="small" checked={s.on} loading={isLoading} aria-label={`${s.name} on`} onChange={(on) => void patch({ id: s.id, on })} />
+        <Switch
+          size="small"
+          checked={s.on}
+          loading={isLoading}
+          aria-label={t('{{name}} on', { name: s.name })}
+          onChange={(on) => void patch({ id: s.id, on })}
+        />
       </div>
     </section>
   )

@@ -2,14 +2,17 @@ import { useRef } from 'react'
 import type { ArtefactSummary } from '@oak-gauge/contract'
 import { problemOf, useAddArtefactMutation } from '../api.ts'
 import { ProblemBox } from '../looks/ProblemBox.tsx'
+import { t } from '../words/t.ts'
 
 /** From when the certificate of an artefact is, and whether it still holds. */
 export function CertificateWords({ of: a, before = '' }: { of: ArtefactSummary; before?: string }) {
   return (
     <span className="reason">
-      {before}
-      certificate of {a.certificate.date}
-      {a.certificate.valid ? '' : `, ended on ${a.certificate.ends}`}
+      {t('{{before}}certificate of {{date}}{{valid}}', {
+        before,
+        date: a.certificate.date,
+        valid: a.certificate.valid ? '' : t(', ended on {{ends}}', { ends: a.certificate.ends }),
+      })}
     </span>
   )
 }
@@ -22,13 +25,13 @@ export function AddCertificate({ kind }: { kind: 'plate' | 'ball bar' }) {
   return (
     <div>
       <button type="button" className="plain link" onClick={() => input.current?.click()}>
-        Add a {kind} from its certificate file
+        {t('Add a {{kind}} from its certificate file', { kind })}
       </button>
       <input
         ref={input}
         type="file"
         hidden
-        aria-label={`Certificate file of a ${kind}`}
+        aria-label={t('Certificate file of a {{kind}}', { kind })}
         accept=".json,application/json"
         onChange={(e) => {
           const file = e.target.files?.[0]
@@ -36,7 +39,7 @@ export function AddCertificate({ kind }: { kind: 'plate' | 'ball bar' }) {
           if (file) void file.text().then((text) => add({ name: file.name, text }))
         }}
       />
-      {data && <p className="hint">{data.name} was added.</p>}
+      {data && <p className="hint">{t('{{name}} was added.', { name: data.name })}</p>}
       {problem && <ProblemBox problem={problem} />}
     </div>
   )

@@ -1,5 +1,6 @@
 import { useEffect, useRef } from 'react'
 import type { Stage } from './scene.ts'
+import { t } from '../words/t.ts'
 
 /** Widest bar, px. */
 const WIDEST = 130
@@ -53,7 +54,7 @@ export function Bearings({ stage }: { stage: Stage }) {
         ))}
         <circle r="2" />
       </svg>
-      <div className="scalebar" title="at the place one turns about">
+      <div className="scalebar" title={t('at the place one turns about')}>
         <span />
         <i />
       </div>

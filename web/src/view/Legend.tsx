@@ -1,6 +1,7 @@
 import { BEYOND_EXTRA, BEYOND_MISSING, EXTRA, LINEN, MISSING, type Rgb } from '@oak-gauge/contract'
 import { formatLength, formatLengths } from '../looks/length.ts'
 import { useAppSelector } from '../store.ts'
+import { t } from '../words/t.ts'
 
 const css = (c: Rgb) => `rgb(${c.join(' ')})`
 const STEP = 30
@@ -22,7 +23,15 @@ export function Legend() {
   ]
   const h = bands.length * STEP
   return (
-    <div className="legend" role="img" aria-label={`Colours from ${formatLength(-scale)} to ${formatLength(scale)} mm; linen within ${formatLength(limit)} mm`}>
+    <div
+      className="legend"
+      role="img"
+      aria-label={t('Colours from {{low}} to {{high}} mm; linen within {{limit}} mm', {
+        low: formatLength(-scale),
+        high: formatLength(scale),
+        limit: formatLength(limit),
+      })}
+    >
       <svg width="132" height={h + 22}>
         <defs>
           <pattern id="beyond" width="6" height="6" patternUnits="userSpaceOnUse" patternTransform="rotate(-45)">

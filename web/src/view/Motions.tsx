@@ -5,6 +5,7 @@ import { useAppSelector } from '../store.ts'
 import type { Stage } from './scene.ts'
 import type { ViewState } from './viewSlice.ts'
 import { fixed } from '../looks/quantity.ts'
+import { t } from '../words/t.ts'
 
 /** Share of its reach that an arrow is long, to each side. */
 const LONG = 0.55
@@ -51,7 +52,7 @@ export function Motions({ stage }: { stage: Stage }) {
   }, [paths, stage])
   if (!motions.length) return null
   return (
-    <svg className="leaders" aria-label="Motions that nothing holds">
+    <svg className="leaders" aria-label={t('Motions that nothing holds')}>
       <defs>
         <marker id="motion-end" viewBox="0 0 10 10" refX="7" refY="5" markerWidth="5" markerHeight="5" orient="auto-start-reverse">
           <path d="M0 0L10 5L0 10z" fill="var(--slate)" />

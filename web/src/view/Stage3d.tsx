@@ -11,6 +11,7 @@ import { useCursor } from './useCursor.ts'
 import { useShown } from './useShown.ts'
 import { useWhole } from './useWhole.ts'
 import { view } from './viewSlice.ts'
+import { t } from '../words/t.ts'
 
 /** points drawn while the view moves, and when it rests */
 const HARDWARE = { moving: 1_500_000, resting: Infinity }
@@ -151,7 +152,7 @@ export function Stage3d({ children }: { children?: (stage: Stage) => ReactNode }
       <canvas
         ref={canvas}
         tabIndex={0}
-        aria-label="3D view"
+        aria-label={t('3D view')}
         className={v.picking.kind === 'none' ? 'turns' : 'picks'}
         onPointerDown={onDown}
         onPointerMove={onMove}
@@ -176,8 +177,8 @@ export function Stage3d({ children }: { children?: (stage: Stage) => ReactNode }
       {pairs && (
         <div className="halves">
           <div className="cut" />
-          <span className="name stays">stays put</span>
-          <span className="name moves">moves</span>
+          <span className="name stays">{t('stays put')}</span>
+          <span className="name moves">{t('moves')}</span>
         </div>
       )}
       {cursor.cursor && (
@@ -193,30 +194,26 @@ export function Stage3d({ children }: { children?: (stage: Stage) => ReactNode }
         </svg>
       )}
       <span className="unseen" role="status">
-        {missed ? 'There is nothing at that place.' : ''}
+        {missed ? t('There is nothing at that place.') : ''}
       </span>
       {lost && (
         <div className="empty">
-          <p className="problem">The graphics card was taken away for a moment. The picture comes back by itself; nothing is lost.</p>
+          <p className="problem">{t('The graphics card was taken away for a moment. The picture comes back by itself; nothing is lost.')}</p>
         </div>
       )}
       {broken && (
         <div className="empty">
           <p className="problem">
-            This browser shows no 3D pictures (WebGL 2 is switched off or missing). Everything else works; another browser shows the stage too.
+            {t('This browser shows no 3D pictures (WebGL 2 is switched off or missing). Everything else works; another browser shows the stage too.')}
           </p>
         </div>
       )}
       {!nothing && failed && (
         <div className="said" role="alert">
-          Some of what should be shown did not arrive. It is still in the database; load the page again.
+          {t('Some of what should be shown did not arrive. It is still in the database; load the page again.')}
         </div>
       )}
-      {!nothing && waiting > 0 && !failed && (
-        <div className="said">
-          Loading {waiting} of {waiting + shown.length}
-        </div>
-      )}
+      {!nothing && waiting > 0 && !failed && <div className="said">{t('Loading {{waiting}} of {{shown}}', { waiting, shown: waiting + shown.length })}</div>}
     </>
   )
 }

@@ -8,6 +8,7 @@ import { ColdNote, isCold } from '../Cold.tsx'
 import type { ScannerPart } from '../ScannerPage.tsx'
 import { AddCertificate, CertificateWords } from '../certificates.tsx'
 import { pairsOf, sendPair } from './imagefiles.ts'
+import { t } from '../../words/t.ts'
 
 type Way = StartCalibration['way']
 
@@ -37,7 +38,7 @@ export function BeginCalibration({ scanner: s, busy }: ScannerPart & { busy: boo
     const r = await start({ id: s.id, body: { plate: plate.id, way, cold: cold && anyway, ...(onBench ? { onBench } : {}) } })
     if (r.error || way !== 'files') return
     for (const [k, p] of pairs.entries()) {
-      setSending(`pair ${k + 1} of ${pairs.length}`)
+      setSending(t('pair {{k}} of {{pairs}}', { k: k + 1, pairs: pairs.length }))
       const failed = await sendPair(s.id, k, p)
       if (failed) {
         setFileProblem(failed)
@@ -50,9 +51,9 @@ export function BeginCalibration({ scanner: s, busy }: ScannerPart & { busy: boo
     await act({ id: s.id, what: 'solve' })
   }
   const ways: { value: Way; label: string }[] = [
-    ...(s.spec.turntable ? [{ value: 'turntable' as const, label: 'turntable' }] : [{ value: 'hand' as const, label: 'by hand' }]),
-    ...(s.standIn && !s.spec.turntable ? [{ value: 'script' as const, label: 'by script' }] : []),
-    { value: 'files', label: 'from images' },
+    ...(s.spec.turntable ? [{ value: 'turntable' as const, label: t('turntable') }] : [{ value: 'hand' as const, label: t('by hand') }]),
+    ...(s.standIn && !s.spec.turntable ? [{ value: 'script' as const, label: t('by script') }] : []),
+    { value: 'files', label: t('from images') },
   ]
   return (
     <>
@@ -60,17 +61,18 @@ export function BeginCalibration({ scanner: s, busy }: ScannerPart & { busy: boo
         <div className="empty">
           <div className="teach">
             <PlatePicture />
-            <b>A plate with dots at known places shows the cameras what straight and long is.</b>
+            <b>{t('A plate with dots at known places shows the cameras what straight and long is.')}</b>
             <span className="soft">
-              It is shown in some sixteen poses, near and far, tilted to all sides and in the corners. Each is taken by itself when it matches its ghost and
-              holds still. It takes a minute or two.
+              {t(
+                'It is shown in some sixteen poses, near and far, tilted to all sides and in the corners. Each is taken by itself when it matches its ghost and holds still. It takes a minute or two.',
+              )}
             </span>
           </div>
         </div>
       </div>
       <Card
-        question="Which plate is it?"
-        about={`${s.name} wants a pitch of ${low} to ${high} mm.`}
+        question={t('Which plate is it?')}
+        about={t('{{name}} wants a pitch of {{low}} to {{high}} mm.', { name: s.name, low, high })}
         foot={
           <Button
             type="primary"
@@ -78,12 +80,12 @@ export function BeginCalibration({ scanner: s, busy }: ScannerPart & { busy: boo
             loading={starting.isLoading || sending !== null}
             onClick={() => void begin()}
           >
-            {sending ?? (way === 'files' ? `Measure ${pairs.length} pairs of images` : 'Begin')}
+            {sending ?? (way === 'files' ? t('Measure {{pairs}} pairs of images', { pairs: pairs.length }) : t('Begin'))}
           </Button>
         }
       >
         <div className="field">
-          <label htmlFor="plate">Plate</label>
+          <label htmlFor="plate">{t('Plate')}</label>
           <Select
             id="plate"
             className="control"
@@ -91,25 +93,26 @@ export function BeginCalibration({ scanner: s, busy }: ScannerPart & { busy: boo
             onChange={setChosen}
             options={plates.map((p) => ({ value: p.id, label: `${p.name}, ${p.size} mm` }))}
           />
-          {plate && <CertificateWords of={plate} before={suits(plate) ? '' : 'Its pitch does not suit this lens. '} />}
+          {plate && <CertificateWords of={plate} before={suits(plate) ? '' : t('Its pitch does not suit this lens. ')} />}
         </div>
         <AddCertificate kind="plate" />
-        <Segmented aria-label="Way" value={way} onChange={setWay} options={ways} />
+        <Segmented aria-label={t('Way')} value={way} onChange={setWay} options={ways} />
         {way === 'files' && (
           <div className="field">
-            <label htmlFor="images">Images</label>
+            <label htmlFor="images">{t('Images')}</label>
             <input id="images" type="file" multiple accept="image/png,image/jpeg" onChange={(e) => setFiles([...(e.target.files ?? [])])} />
             <span className="reason">
-              PNG or JPEG as they came from the cameras, in pairs named alike, with “left” and “right” in the name.
-              {files.length > 0 && ` ${pairs.length} pairs among ${files.length} files.`}
+              {t('PNG or JPEG as they came from the cameras, in pairs named alike, with “left” and “right” in the name.{{files}}', {
+                files: !files.length ? '' : t(' {{pairs}} pairs among {{files}} files.', { pairs: pairs.length, files: files.length }),
+              })}
             </span>
           </div>
         )}
         {s.standIn && way !== 'files' && (
           <details className="fine">
-            <summary>Stand-in</summary>
+            <summary>{t('Stand-in')}</summary>
             <div className="field">
-              <label htmlFor="on-bench">On the bench lies</label>
+              <label htmlFor="on-bench">{t('On the bench lies')}</label>
               <Select
                 id="on-bench"
                 className="control"
@@ -117,15 +120,17 @@ export function BeginCalibration({ scanner: s, busy }: ScannerPart & { busy: boo
                 onChange={setOnBench}
                 options={plates.map((p) => ({ value: p.id, label: p.name }))}
               />
-              <span className="reason">as a rule the plate whose file was chosen</span>
+              <span className="reason">{t('as a rule the plate whose file was chosen')}</span>
             </div>
           </details>
         )}
         {away && (
-          <p className="note">{s.on ? (s.problem?.detail ?? 'The scanner is being connected.') : 'The scanner is switched off: switch it on under State.'}</p>
+          <p className="note">
+            {s.on ? (s.problem?.detail ?? t('The scanner is being connected.')) : t('The scanner is switched off: switch it on under State.')}
+          </p>
         )}
-        {cold && <ColdNote scanner={s} harm="A calibration made now drifts away." anyway="Calibrate anyway" checked={anyway} onChange={setAnyway} />}
-        {busy && <p className="note">A verification is going on.</p>}
+        {cold && <ColdNote scanner={s} harm={t('A calibration made now drifts away.')} anyway={t('Calibrate anyway')} checked={anyway} onChange={setAnyway} />}
+        {busy && <p className="note">{t('A verification is going on.')}</p>}
         {problem && <ProblemBox problem={problem} />}
       </Card>
     </>

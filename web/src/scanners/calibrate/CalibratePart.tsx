@@ -12,6 +12,7 @@ import { CoverageMap } from './CoverageMap.tsx'
 import { Guidance } from './Guidance.tsx'
 import { ResultView } from './ResultView.tsx'
 import { useLive } from './useLive.ts'
+import { t } from '../../words/t.ts'
 
 /** Calibrating: choose the plate, show it in pose after pose, look at what came out. */
 export function CalibratePart(props: ScannerPart) {
@@ -36,11 +37,11 @@ function Running({ scanner, run: known }: ScannerPart & { run: CalibrationRun })
   const hand = useHand((body) => void act({ id: scanner.id, what: 'hand', body }))
   const onHand = scanner.standIn && run.way === 'hand' && run.phase === 'looking' ? hand : undefined
   const say = {
-    looking: run.way === 'hand' ? 'Hold the plate like the ghost' : run.way === 'turntable' ? 'The table turns the plate' : 'The plate is shown',
-    waiting: 'The scanner is away',
-    solving: 'Computing',
-    failed: 'These poses are not enough',
-    done: 'Done',
+    looking: run.way === 'hand' ? t('Hold the plate like the ghost') : run.way === 'turntable' ? t('The table turns the plate') : t('The plate is shown'),
+    waiting: t('The scanner is away'),
+    solving: t('Computing'),
+    failed: t('These poses are not enough'),
+    done: t('Done'),
   }[run.phase]
   return (
     <>
@@ -53,12 +54,14 @@ function Running({ scanner, run: known }: ScannerPart & { run: CalibrationRun })
           </div>
         ) : (
           <div className="empty">
-            <span className="soft">{run.phase === 'solving' ? 'Cameras, plate and poses are being solved together.' : 'Waiting for the first images'}</span>
+            <span className="soft">
+              {run.phase === 'solving' ? t('Cameras, plate and poses are being solved together.') : t('Waiting for the first images')}
+            </span>
           </div>
         )}
         <div className="below">
-          <CoverageMap coverage={run.coverage.left} label="left image" />
-          <CoverageMap coverage={run.coverage.right} label="right image" />
+          <CoverageMap coverage={run.coverage.left} label={t('left image')} />
+          <CoverageMap coverage={run.coverage.right} label={t('right image')} />
           <div className="say" role="status">
             {run.trouble ? (
               <>
@@ -71,10 +74,10 @@ function Running({ scanner, run: known }: ScannerPart & { run: CalibrationRun })
                 <span>{run.advice.remedy}</span>
               </>
             ) : run.phase === 'looking' && run.match?.matched ? (
-              <b>{run.still ? 'taken' : 'hold still'}</b>
+              <b>{run.still ? t('taken') : t('hold still')}</b>
             ) : (
               <span className="soft">
-                {onHand ? 'Drag moves the plate, with Shift it is tilted, with Alt turned; the wheel brings it nearer or further.' : run.name}
+                {onHand ? t('Drag moves the plate, with Shift it is tilted, with Alt turned; the wheel brings it nearer or further.') : run.name}
               </span>
             )}
           </div>
@@ -82,14 +85,18 @@ function Running({ scanner, run: known }: ScannerPart & { run: CalibrationRun })
       </div>
       <Card
         question={say}
-        about={run.phase === 'looking' ? `${run.name} (${Math.min(run.target + 1, run.targets)} of ${run.targets})` : undefined}
+        about={
+          run.phase === 'looking'
+            ? t('{{name}} ({{at}} of {{targets}})', { name: run.name, at: Math.min(run.target + 1, run.targets), targets: run.targets })
+            : undefined
+        }
         foot={
           run.phase === 'failed' ? (
             <>
               <Button type="primary" loading={isLoading} onClick={() => void act({ id: scanner.id, what: 'on' })}>
-                Take more poses
+                {t('Take more poses')}
               </Button>
-              <Button onClick={() => void act({ id: scanner.id, what: 'cancel' })}>Give up</Button>
+              <Button onClick={() => void act({ id: scanner.id, what: 'cancel' })}>{t('Give up')}</Button>
             </>
           ) : (
             <>
@@ -99,39 +106,39 @@ function Running({ scanner, run: known }: ScannerPart & { run: CalibrationRun })
                 loading={run.phase === 'solving'}
                 onClick={() => void act({ id: scanner.id, what: 'solve' })}
               >
-                Compute with {run.taken} poses
+                {t('Compute with {{taken}} poses', { taken: run.taken })}
               </Button>
-              <Button onClick={() => void act({ id: scanner.id, what: 'cancel' })}>Give up</Button>
+              <Button onClick={() => void act({ id: scanner.id, what: 'cancel' })}>{t('Give up')}</Button>
             </>
           )
         }
       >
-        <div className="taken" aria-label={`${run.taken} poses taken`}>
+        <div className="taken" aria-label={t('{{taken}} poses taken', { taken: run.taken })}>
           {Array.from({ length: run.targets }, (_, i) => (
             <i key={i} className={i < run.target ? 'over' : i === run.target ? 'now' : ''} />
           ))}
         </div>
         <dl className="rows">
-          <dt>Poses taken</dt>
+          <dt>{t('Poses taken')}</dt>
           <dd data-quantity="taken">{run.taken}</dd>
           {run.skipped > 0 && (
             <>
-              <dt>passed over</dt>
+              <dt>{t('passed over')}</dt>
               <dd>{run.skipped}</dd>
             </>
           )}
-          <dt>Plate</dt>
+          <dt>{t('Plate')}</dt>
           <dd>{run.plate}</dd>
         </dl>
         {run.way === 'hand' && run.phase === 'looking' && <Guidance run={run} onHand={onHand} />}
         {run.way === 'hand' && run.phase === 'looking' && (
           <Button size="small" onClick={() => void act({ id: scanner.id, what: 'skip' })}>
-            Pass over this pose
+            {t('Pass over this pose')}
           </Button>
         )}
         {run.phase === 'looking' && run.way !== 'files' && <Exposure scanner={scanner} />}
-        {run.phase === 'waiting' && <p className="note">What has been taken is kept. It goes on by itself when the scanner answers again.</p>}
-        {run.cold && <p className="note">The scanner was not warm: this is recorded, and the calibration will not count as good.</p>}
+        {run.phase === 'waiting' && <p className="note">{t('What has been taken is kept. It goes on by itself when the scanner answers again.')}</p>}
+        {run.cold && <p className="note">{t('The scanner was not warm: this is recorded, and the calibration will not count as good.')}</p>}
         {run.problem && <ProblemBox problem={run.problem} />}
         {problem && <ProblemBox problem={problem} />}
       </Card>

@@ -1,6 +1,7 @@
 import { useEffect, useRef, type PointerEvent } from 'react'
 import type { HandRequest } from '@oak-gauge/contract'
 import type { LiveSide } from './useLive.ts'
+import { t } from '../../words/t.ts'
 
 /** What one camera sees, the dots that were found in it, and the ghost of the plate where it is wanted. Of a stand-in the plate can be dragged. */
 export function CameraPicture({ side, name, onHand }: { side: LiveSide; name: string; onHand?: ((m: HandRequest) => void) | undefined }) {
@@ -57,7 +58,7 @@ export function CameraPicture({ side, name, onHand }: { side: LiveSide; name: st
       <canvas
         ref={canvas}
         data-camera={name}
-        aria-label={`What the ${name} camera sees`}
+        aria-label={t('What the {{name}} camera sees', { name })}
         className={onHand ? 'onhand' : ''}
         onPointerDown={(e) => {
           from.current = { x: e.clientX, y: e.clientY }
@@ -67,9 +68,7 @@ export function CameraPicture({ side, name, onHand }: { side: LiveSide; name: st
         onPointerUp={() => (from.current = null)}
         onWheel={(e) => onHand?.({ away: e.deltaY > 0 ? 12 : -12 })}
       />
-      <figcaption className="soft">
-        {name}, {side.dots.length / 2} dots
-      </figcaption>
+      <figcaption className="soft">{t('{{name}}, {{dots}} dots', { name, dots: side.dots.length / 2 })}</figcaption>
     </figure>
   )
 }

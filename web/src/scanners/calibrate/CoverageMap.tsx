@@ -1,11 +1,16 @@
 import type { Coverage } from '@oak-gauge/core/calibrate/coverage.ts'
+import { t } from '../../words/t.ts'
 
 /** Where in the image dots have been seen: sparse stipple (seen once) to solid (enough). */
 export function CoverageMap({ coverage: c, label }: { coverage: Coverage; label: string }) {
   const seen = c.counts.filter((n) => n >= 3).length
   return (
     <figure className="coverage">
-      <svg viewBox={`0 0 ${c.columns * 10} ${c.rows * 10}`} role="img" aria-label={`${label}: ${Math.round((100 * seen) / c.counts.length)} % covered`}>
+      <svg
+        viewBox={`0 0 ${c.columns * 10} ${c.rows * 10}`}
+        role="img"
+        aria-label={t('{{label}}: {{counts}} % covered', { label, counts: Math.round((100 * seen) / c.counts.length) })}
+      >
         <defs>
           <pattern id="stipple" width="5" height="5" patternUnits="userSpaceOnUse">
             <circle cx="1.6" cy="1.6" r="0.9" fill="var(--oak)" />
@@ -31,7 +36,7 @@ export function CoverageMap({ coverage: c, label }: { coverage: Coverage; label:
         <rect width="100%" height="100%" fill="none" stroke="var(--line)" strokeWidth="1.5" />
       </svg>
       <figcaption className="hint">
-        {label}, <span className="figure">{Math.round((100 * seen) / c.counts.length)}</span> % covered
+        {label}, <span className="figure">{Math.round((100 * seen) / c.counts.length)}</span> {t('% covered')}
       </figcaption>
     </figure>
   )

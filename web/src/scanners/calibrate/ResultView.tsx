@@ -9,17 +9,19 @@ import { formatMoment } from '../../looks/when.ts'
 import type { ScannerPart } from '../ScannerPage.tsx'
 import { fieldScale, VectorField } from './VectorField.tsx'
 import { fixed } from '../../looks/quantity.ts'
+import { t } from '../../words/t.ts'
+import { Words } from '../../words/Words.tsx'
 
 const SHOWN: [CameraNumber, string, string][] = [
-  ['fx', 'focal length x', 'px'],
-  ['fy', 'focal length y', 'px'],
-  ['cx', 'principal point x', 'px'],
-  ['cy', 'principal point y', 'px'],
-  ['k1', 'radial k1', ''],
-  ['k2', 'radial k2', ''],
-  ['k3', 'radial k3', ''],
-  ['p1', 'tangential p1', ''],
-  ['p2', 'tangential p2', ''],
+  ['fx', t('focal length x'), 'px'],
+  ['fy', t('focal length y'), 'px'],
+  ['cx', t('principal point x'), 'px'],
+  ['cy', t('principal point y'), 'px'],
+  ['k1', t('radial k1'), ''],
+  ['k2', t('radial k2'), ''],
+  ['k3', t('radial k3'), ''],
+  ['p1', t('tangential p1'), ''],
+  ['p2', t('tangential p2'), ''],
 ]
 
 /** Digits that the uncertainty leaves meaningful: two of the uncertainty itself. */
@@ -50,17 +52,22 @@ export function ResultView({ calibration: c, scanner, onAgain, go }: { calibrati
           <VectorField field={r.field.right} coverage={r.coverage.right} name="right" scale={scale} />
         </div>
         <p className="hint">
-          Mean of projected less seen dots; an arrow as long as a cell is <span className="figure">{scale.toPrecision(1)}</span> px. Random directions are
-          noise, a pattern is not. Shading: how densely the image was looked at.
+          <Words
+            of={
+              'Mean of projected less seen dots; an arrow as long as a cell is <figure>{{scale}}</figure> px. Random directions are noise, a pattern is not. Shading: how densely the image was looked at.'
+            }
+            values={{ scale: scale.toPrecision(1) }}
+            parts={{ figure: <span className="figure" /> }}
+          />
         </p>
         <table className="numbers">
           <thead>
             <tr>
               <th />
-              <th>left</th>
-              <th>right</th>
-              <th>change since last, left</th>
-              <th>right</th>
+              <th>{t('left')}</th>
+              <th>{t('right')}</th>
+              <th>{t('change since last, left')}</th>
+              <th>{t('right')}</th>
             </tr>
           </thead>
           <tbody>
@@ -86,26 +93,26 @@ export function ResultView({ calibration: c, scanner, onAgain, go }: { calibrati
         </table>
       </div>
       <Card
-        question={good ? 'The calibration is good. Put it into use?' : 'This calibration is not fit for use.'}
+        question={good ? t('The calibration is good. Put it into use?') : t('This calibration is not fit for use.')}
         foot={
           <>
             {good && !inUse && (
               <Button type="primary" loading={isLoading} onClick={() => void putIntoUse()}>
-                Put it into use
+                {t('Put it into use')}
               </Button>
             )}
             {inUse && (
               <Button type="primary" onClick={() => go('Verify')}>
-                Verify it with a ball bar
+                {t('Verify it with a ball bar')}
               </Button>
             )}
-            {onAgain && <Button onClick={onAgain}>Calibrate again</Button>}
+            {onAgain && <Button onClick={onAgain}>{t('Calibrate again')}</Button>}
           </>
         }
       >
         <p className={`verdict ${c.judgement.verdict}`} data-verdict={c.judgement.verdict}>
-          <b>{good ? 'Go' : 'No-go'}</b>
-          <span>{inUse ? 'in use now' : `made ${formatMoment(c.at)}${c.cold ? ', cold' : ''}`}</span>
+          <b>{good ? t('Go') : t('No-go')}</b>
+          <span>{inUse ? t('in use now') : t('made {{at}}{{cold}}', { at: formatMoment(c.at), cold: c.cold ? t(', cold') : '' })}</span>
         </p>
         {c.judgement.findings.map((f) => (
           <div key={f.message} className={f.level === 'stop' ? 'problem' : 'note'} role={f.level === 'stop' ? 'alert' : undefined}>
@@ -113,39 +120,37 @@ export function ResultView({ calibration: c, scanner, onAgain, go }: { calibrati
           </div>
         ))}
         <dl className="rows" data-evidence="calibration">
-          <dt>Reprojection, rms</dt>
+          <dt>{t('Reprojection, rms')}</dt>
           <dd data-quantity="rms">{fixed(r.rms, 4)} px</dd>
-          <dt>mean</dt>
+          <dt>{t('mean')}</dt>
           <dd>{fixed(r.mean, 4)} px</dd>
-          <dt>largest</dt>
+          <dt>{t('largest')}</dt>
           <dd>{fixed(r.largest, 3)} px</dd>
-          <dt>Its limit, rms</dt>
+          <dt>{t('Its limit, rms')}</dt>
           <dd>{fixed(scanner.spec.limits.reprojection, 3)} px</dd>
-          <dt>Cameras apart</dt>
+          <dt>{t('Cameras apart')}</dt>
           <dd data-quantity="baseline">
             {fixed(r.baseline, digits(r.uncertainty.baseline))} ± {r.uncertainty.baseline.toPrecision(2)} mm
           </dd>
           {c.previous && (
             <>
-              <dt>change since last</dt>
+              <dt>{t('change since last')}</dt>
               <dd>{signed(r.baseline - c.previous.result.baseline, digits(r.uncertainty.baseline))} mm</dd>
             </>
           )}
-          <dt>Image covered</dt>
+          <dt>{t('Image covered')}</dt>
           <dd>{Math.round(100 * r.covered)} %</dd>
-          <dt>Dots seen</dt>
+          <dt>{t('Dots seen')}</dt>
           <dd>{r.dots}</dd>
-          <dt>Poses</dt>
-          <dd>
-            {r.poses.filter((p) => !p.out).length} of {r.poses.length}
-          </dd>
-          <dt>Plate</dt>
+          <dt>{t('Poses')}</dt>
+          <dd>{t('{{out}} of {{poses}}', { out: r.poses.filter((p) => !p.out).length, poses: r.poses.length })}</dd>
+          <dt>{t('Plate')}</dt>
           <dd>{c.plate}</dd>
         </dl>
-        {r.leftOut > 0 && <p className="hint">{r.leftOut} single dots did not fit and were left out.</p>}
+        {r.leftOut > 0 && <p className="hint">{t('{{leftOut}} single dots did not fit and were left out.', { leftOut: r.leftOut })}</p>}
         {problem && <ProblemBox problem={problem} />}
         <a href={addressOf(API.calibrationFile, { id: c.id })} download>
-          All observations and results as a file
+          {t('All observations and results as a file')}
         </a>
       </Card>
     </>

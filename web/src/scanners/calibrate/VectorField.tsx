@@ -1,5 +1,6 @@
 import type { Coverage } from '@oak-gauge/core/calibrate/coverage.ts'
 import type { Field } from '@oak-gauge/core/calibrate/calibration.ts'
+import { t } from '../../words/t.ts'
 
 const CELL = 40
 
@@ -10,7 +11,7 @@ export function VectorField({ field: f, coverage: c, name, scale }: { field: Fie
   const dense = Math.max(1, ...c.counts)
   return (
     <figure className="field-picture">
-      <svg viewBox={`0 0 ${w} ${h}`} role="img" aria-label={`Reprojection error of the ${name} camera as a field of arrows`}>
+      <svg viewBox={`0 0 ${w} ${h}`} role="img" aria-label={t('Reprojection error of the {{name}} camera as a field of arrows', { name })}>
         <rect width={w} height={h} fill="var(--card)" />
         {c.counts.map((n, i) => (
           <rect
@@ -40,7 +41,7 @@ export function VectorField({ field: f, coverage: c, name, scale }: { field: Fie
         })}
         <rect width={w} height={h} fill="none" stroke="var(--line)" strokeWidth="2" />
       </svg>
-      <figcaption className="hint">{name} camera</figcaption>
+      <figcaption className="hint">{t('{{name}} camera', { name })}</figcaption>
     </figure>
   )
 }

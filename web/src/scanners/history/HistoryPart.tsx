@@ -8,6 +8,7 @@ import { ResultView } from '../calibrate/ResultView.tsx'
 import type { ScannerPart } from '../ScannerPage.tsx'
 import { Trend } from './Trend.tsx'
 import { fixed } from '../../looks/quantity.ts'
+import { t } from '../../words/t.ts'
 
 /** Every calibration and verification so far, with the limits; and back to an earlier calibration. */
 export function HistoryPart(props: ScannerPart) {
@@ -28,52 +29,50 @@ export function HistoryPart(props: ScannerPart) {
         {s.calibrations.length === 0 ? (
           <div className="empty">
             <div className="teach">
-              <b>Nothing was measured yet.</b>
-              <span className="soft">Every calibration and verification is kept here for ever, so that a slow drift shows before it does harm.</span>
+              <b>{t('Nothing was measured yet.')}</b>
+              <span className="soft">{t('Every calibration and verification is kept here for ever, so that a slow drift shows before it does harm.')}</span>
             </div>
           </div>
         ) : (
           <>
             <Trend
-              label="Reprojection error, rms"
+              label={t('Reprojection error, rms')}
               unit="px"
               limit={s.spec.limits.reprojection}
               points={s.calibrations.map((c) => ({ at: c.at, value: c.rms, good: c.verdict === 'go' && c.rms <= s.spec.limits.reprojection }))}
             />
-            <Trend label="Ball bar, largest distance error" unit="mm" limit={s.spec.limits.distance} points={verified('distance')} />
+            <Trend label={t('Ball bar, largest distance error')} unit="mm" limit={s.spec.limits.distance} points={verified('distance')} />
           </>
         )}
       </div>
       <Card
-        question="What was measured before?"
-        about="An earlier calibration can be put into use again, for instance when the last one was made with the wrong plate."
+        question={t('What was measured before?')}
+        about={t('An earlier calibration can be put into use again, for instance when the last one was made with the wrong plate.')}
       >
         {problem && <ProblemBox problem={problem} />}
-        <ul className="runs" aria-label="Calibrations">
+        <ul className="runs" aria-label={t('Calibrations')}>
           {[...s.calibrations].reverse().map((c) => (
             <li key={c.id} className={c.id === s.calibration?.id ? 'here' : ''}>
               <button type="button" className="plain" onClick={() => setOpen(c.id)}>
                 <b>{formatMoment(c.at)}</b>
-                <span className="soft">
-                  {c.plate}, {c.poses} poses{c.cold ? ', cold' : ''}
-                </span>
+                <span className="soft">{t('{{plate}}, {{poses}} poses{{cold}}', { plate: c.plate, poses: c.poses, cold: c.cold ? t(', cold') : '' })}</span>
               </button>
               <span className="figure">{fixed(c.rms, 3)} px</span>
               {c.id === s.calibration?.id ? (
-                <span className="soft">in use</span>
+                <span className="soft">{t('in use')}</span>
               ) : c.verdict === 'go' ? (
                 <Button size="small" loading={isLoading} onClick={() => void use({ id: s.id, calibration: c.id })}>
-                  Use it
+                  {t('Use it')}
                 </Button>
               ) : (
-                <span className="soft">no-go</span>
+                <span className="soft">{t('no-go')}</span>
               )}
             </li>
           ))}
         </ul>
         {s.notes.length > 0 && (
           <details className="fine" open>
-            <summary>Notes</summary>
+            <summary>{t('Notes')}</summary>
             <ul className="notes">
               {s.notes.slice(0, 12).map((n) => (
                 <li key={n.at + n.text}>

@@ -2,6 +2,7 @@ import { Line } from 'react-chartjs-2'
 import { axis, chartColour, PLAIN } from '../../looks/chart.ts'
 import { formatMoment, useNow } from '../../looks/when.ts'
 import { fixed } from '../../looks/quantity.ts'
+import { t } from '../../words/t.ts'
 
 export interface TrendPoint {
   at: string
@@ -22,18 +23,15 @@ export function Trend({ label, unit, limit, points }: { label: string; unit: str
   return (
     <figure>
       <figcaption>
-        <b>{label}</b>{' '}
-        <span className="soft">
-          {unit}, limit {limit}
-        </span>
+        <b>{label}</b> <span className="soft">{t('{{unit}}, limit {{limit}}', { unit, limit })}</span>
       </figcaption>
       <div className="plot">
         <Line
-          aria-label={`${label} of every run, ${unit}`}
+          aria-label={t('{{label}} of every run, {{unit}}', { label, unit })}
           data={{
             datasets: [
               {
-                label: 'limit',
+                label: t('limit'),
                 data: [
                   { x: first - margin, y: limit },
                   { x: last + margin, y: limit },

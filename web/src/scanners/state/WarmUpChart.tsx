@@ -1,6 +1,7 @@
 import { Line } from 'react-chartjs-2'
 import type { ScannerDetail } from '@oak-gauge/contract'
 import { axis, chartColour, PLAIN } from '../../looks/chart.ts'
+import { t } from '../../words/t.ts'
 
 /** Temperature since switching on, and the curve fitted to it: how far it still has to go. */
 export function WarmUpChart({ scanner }: { scanner: ScannerDetail }) {
@@ -15,16 +16,16 @@ export function WarmUpChart({ scanner }: { scanner: ScannerDetail }) {
       : []
   return (
     <Line
-      aria-label="Temperature of the scanner since it was switched on"
+      aria-label={t('Temperature of the scanner since it was switched on')}
       data={{
         datasets: [
-          { label: 'fitted', data: fit, borderColor: chartColour('line'), borderWidth: 2, pointRadius: 0, borderDash: [5, 4] },
-          { label: 'measured', data: minutes.map((x, i) => ({ x, y: celsius[i] })), borderColor: chartColour('deep'), borderWidth: 2, pointRadius: 0 },
+          { label: t('fitted'), data: fit, borderColor: chartColour('line'), borderWidth: 2, pointRadius: 0, borderDash: [5, 4] },
+          { label: t('measured'), data: minutes.map((x, i) => ({ x, y: celsius[i] })), borderColor: chartColour('deep'), borderWidth: 2, pointRadius: 0 },
         ],
       }}
       options={{
         ...PLAIN,
-        scales: { x: axis('minutes since switching on', { min: 0, max: end }), y: axis('°C', { suggestedMin: 20 }) },
+        scales: { x: axis(t('minutes since switching on'), { min: 0, max: end }), y: axis('°C', { suggestedMin: 20 }) },
         plugins: { legend: { display: false } },
       }}
     />

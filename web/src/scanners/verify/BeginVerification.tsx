@@ -7,6 +7,7 @@ import { AddCertificate, CertificateWords } from '../certificates.tsx'
 import { ColdNote, isCold } from '../Cold.tsx'
 import type { ScannerPart } from '../ScannerPage.tsx'
 import { fixed } from '../../looks/quantity.ts'
+import { t } from '../../words/t.ts'
 
 /** Which bar, and whether the scanner is ready for it. */
 export function BeginVerification({ scanner: s, busy }: ScannerPart & { busy: boolean }) {
@@ -22,8 +23,8 @@ export function BeginVerification({ scanner: s, busy }: ScannerPart & { busy: bo
   const problem = problemOf(error)
   return (
     <Card
-      question="Which ball bar is it?"
-      about={`A length near ${s.spec.barLength} mm fills the working volume of ${s.name}.`}
+      question={t('Which ball bar is it?')}
+      about={t('A length near {{barLength}} mm fills the working volume of {{name}}.', { barLength: s.spec.barLength, name: s.name })}
       foot={
         <Button
           type="primary"
@@ -31,12 +32,12 @@ export function BeginVerification({ scanner: s, busy }: ScannerPart & { busy: bo
           loading={isLoading}
           onClick={() => bar && void start({ id: s.id, body: { bar: bar.id, cold: cold && anyway } })}
         >
-          Begin
+          {t('Begin')}
         </Button>
       }
     >
       <div className="field">
-        <label htmlFor="bar">Ball bar</label>
+        <label htmlFor="bar">{t('Ball bar')}</label>
         <Select
           id="bar"
           className="control"
@@ -48,10 +49,12 @@ export function BeginVerification({ scanner: s, busy }: ScannerPart & { busy: bo
       </div>
       <AddCertificate kind="ball bar" />
       {away && (
-        <p className="note">{s.on ? (s.problem?.detail ?? 'The scanner is being connected.') : 'The scanner is switched off: switch it on under State.'}</p>
+        <p className="note">
+          {s.on ? (s.problem?.detail ?? t('The scanner is being connected.')) : t('The scanner is switched off: switch it on under State.')}
+        </p>
       )}
-      {cold && <ColdNote scanner={s} anyway="Verify anyway" checked={anyway} onChange={setAnyway} />}
-      {busy && <p className="note">A calibration is going on.</p>}
+      {cold && <ColdNote scanner={s} anyway={t('Verify anyway')} checked={anyway} onChange={setAnyway} />}
+      {busy && <p className="note">{t('A calibration is going on.')}</p>}
       {problem && <ProblemBox problem={problem} />}
     </Card>
   )

@@ -1,5 +1,6 @@
 import type { BarReading } from '@oak-gauge/core/calibrate/ballbar.ts'
 import { fixed } from '../../looks/quantity.ts'
+import { t } from '../../words/t.ts'
 
 /** Every position as it was measured. */
 export function Readings({ readings, limit }: { readings: BarReading[]; limit: number }) {
@@ -8,14 +9,14 @@ export function Readings({ readings, limit }: { readings: BarReading[]; limit: n
     <table className="numbers" data-readings={readings.length}>
       <thead>
         <tr>
-          <th>position</th>
-          <th>distance error</th>
+          <th>{t('position')}</th>
+          <th>{t('distance error')}</th>
           <th>U</th>
-          <th>form 1</th>
-          <th>size 1</th>
-          <th>form 2</th>
-          <th>size 2</th>
-          <th>points</th>
+          <th>{t('form 1')}</th>
+          <th>{t('size 1')}</th>
+          <th>{t('form 2')}</th>
+          <th>{t('size 2')}</th>
+          <th>{t('points')}</th>
         </tr>
       </thead>
       <tbody>

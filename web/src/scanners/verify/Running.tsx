@@ -5,6 +5,7 @@ import { Card } from '../../looks/Card.tsx'
 import { ProblemBox } from '../../looks/ProblemBox.tsx'
 import { Exposure } from '../Exposure.tsx'
 import type { ScannerPart } from '../ScannerPage.tsx'
+import { t } from '../../words/t.ts'
 
 /** Position after position. */
 export function Running({ scanner, run }: ScannerPart & { run: VerificationRun }) {
@@ -14,18 +15,26 @@ export function Running({ scanner, run }: ScannerPart & { run: VerificationRun }
   const measuring = run.phase === 'measuring'
   return (
     <Card
-      question={run.phase === 'waiting' ? 'The scanner is away' : `Position ${Math.min(n + 1, run.positions)} of ${run.positions}: the bar ${run.name}`}
+      question={
+        run.phase === 'waiting'
+          ? t('The scanner is away')
+          : t('Position {{at}} of {{positions}}: the bar {{name}}', {
+              at: Math.min(n + 1, run.positions),
+              positions: run.positions,
+              name: run.name,
+            })
+      }
       about={
         scanner.standIn
-          ? 'The stand-in puts its bar there by itself.'
-          : 'Lay the bar so that both spheres are in the working range, and touch neither it nor the scanner.'
+          ? t('The stand-in puts its bar there by itself.')
+          : t('Lay the bar so that both spheres are in the working range, and touch neither it nor the scanner.')
       }
       foot={
         <>
           <Button type="primary" loading={measuring} disabled={run.phase === 'waiting'} onClick={() => void act({ id: scanner.id, what: 'take' })}>
-            {measuring ? 'Measuring' : problem ? 'Measure it again' : 'Measure this position'}
+            {measuring ? t('Measuring') : problem ? t('Measure it again') : t('Measure this position')}
           </Button>
-          <Button onClick={() => void act({ id: scanner.id, what: 'cancel' })}>Give up</Button>
+          <Button onClick={() => void act({ id: scanner.id, what: 'cancel' })}>{t('Give up')}</Button>
         </>
       }
     >
@@ -36,11 +45,11 @@ export function Running({ scanner, run }: ScannerPart & { run: VerificationRun }
       </div>
       {scanner.standIn && (
         <Button size="small" disabled={run.phase !== 'ready'} onClick={() => void act({ id: scanner.id, what: 'take-all' })}>
-          Measure all that are left
+          {t('Measure all that are left')}
         </Button>
       )}
       <Exposure scanner={scanner} />
-      {run.phase === 'waiting' && <p className="note">What has been measured is kept.</p>}
+      {run.phase === 'waiting' && <p className="note">{t('What has been measured is kept.')}</p>}
       {problem && <ProblemBox problem={problem} />}
     </Card>
   )

@@ -4,27 +4,28 @@ import { Card } from '../../looks/Card.tsx'
 import { formatMoment } from '../../looks/when.ts'
 import type { ScannerPart } from '../ScannerPage.tsx'
 import { fixed } from '../../looks/quantity.ts'
+import { t } from '../../words/t.ts'
 
-const WORDS = { form: 'Probing form, 95 %', size: 'Probing size, diameter', distance: 'Sphere distance' } as const
+const WORDS = { form: t('Probing form, 95 %'), size: t('Probing size, diameter'), distance: t('Sphere distance') } as const
 
 /** What the bar says of the scanner, line by line against its limits. */
 export function Verdict({ scanner, result: v, onAgain, go }: ScannerPart & { result: VerificationSummary; onAgain(): void }) {
-  const said = { pass: 'Pass', fail: 'No-go', 'not decidable': 'Not decidable' }[v.verdict]
+  const said = { pass: t('Pass'), fail: t('No-go'), 'not decidable': t('Not decidable') }[v.verdict]
   return (
     <Card
-      question={`${scanner.name} against its limits`}
+      question={t('{{name}} against its limits', { name: scanner.name })}
       foot={
         <>
           {v.verdict === 'fail' ? (
             <Button type="primary" onClick={() => go('Calibrate')}>
-              Calibrate
+              {t('Calibrate')}
             </Button>
           ) : (
             <Button type="primary" href={addressOf(API.certificate, { id: v.id })} target="_blank" rel="noreferrer">
-              Certificate to print
+              {t('Certificate to print')}
             </Button>
           )}
-          <Button onClick={onAgain}>Verify again</Button>
+          <Button onClick={onAgain}>{t('Verify again')}</Button>
         </>
       }
     >
@@ -32,16 +33,16 @@ export function Verdict({ scanner, result: v, onAgain, go }: ScannerPart & { res
         <b>{said}</b>
         <span>
           {formatMoment(v.at)}, {v.bar}
-          {v.cold ? ', cold' : ''}
+          {v.cold ? t(', cold') : ''}
         </span>
       </p>
       <table className="numbers">
         <thead>
           <tr>
-            <th>worst of {v.positions}</th>
+            <th>{t('worst of {{positions}}', { positions: v.positions })}</th>
             <th>mm</th>
             <th>U</th>
-            <th>limit</th>
+            <th>{t('limit')}</th>
             <th />
           </tr>
         </thead>
@@ -58,12 +59,13 @@ export function Verdict({ scanner, result: v, onAgain, go }: ScannerPart & { res
         </tbody>
       </table>
       <p className="hint">
-        Decided by ISO 14253-1: inside the limit by more than the expanded uncertainty U passes, outside by more than U fails; between is not decidable with
-        this measurement.
+        {t(
+          'Decided by ISO 14253-1: inside the limit by more than the expanded uncertainty U passes, outside by more than U fails; between is not decidable with this measurement.',
+        )}
       </p>
       {v.verdict === 'fail' && (
         <a href={addressOf(API.certificate, { id: v.id })} target="_blank" rel="noreferrer">
-          Page to print (PDF)
+          {t('Page to print (PDF)')}
         </a>
       )}
     </Card>

@@ -7,6 +7,7 @@ import { Readings } from './Readings.tsx'
 import { Running } from './Running.tsx'
 import { Verdict } from './Verdict.tsx'
 import { VolumePicture } from './VolumePicture.tsx'
+import { t } from '../../words/t.ts'
 
 /** A ball bar in seven positions, and the verdict. */
 export function VerifyPart(props: ScannerPart) {
@@ -33,8 +34,8 @@ export function VerifyPart(props: ScannerPart) {
           <div className="empty">
             <div className="teach">
               <BarPicture />
-              <b>Two spheres at a certified distance tell whether the scanner keeps its word.</b>
-              <span className="soft">The bar is measured in seven positions over the working volume, with the scanner standing still.</span>
+              <b>{t('Two spheres at a certified distance tell whether the scanner keeps its word.')}</b>
+              <span className="soft">{t('The bar is measured in seven positions over the working volume, with the scanner standing still.')}</span>
             </div>
           </div>
         )}
@@ -43,7 +44,7 @@ export function VerifyPart(props: ScannerPart) {
         <Running {...props} run={run} />
       ) : shown && !result ? (
         // not yet known whether there is something to show
-        <Card question="Reading the last verification" />
+        <Card question={t('Reading the last verification')} />
       ) : result && again !== result.id && (run?.verification === result.id || scanner.verification) ? (
         <Verdict {...props} result={result} onAgain={() => setAgain(result.id)} />
       ) : (

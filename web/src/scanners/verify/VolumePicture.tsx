@@ -2,6 +2,7 @@ import { identity, invertRigid, transformPoint } from '@oak-gauge/core/base/mat4
 import { bodyToLeft } from '@oak-gauge/core/scanner/spec.ts'
 import type { BarReading } from '@oak-gauge/core/calibrate/ballbar.ts'
 import type { ScannerDetail } from '@oak-gauge/contract'
+import { t } from '../../words/t.ts'
 
 /** The working volume from in front and from above, with the bar where it was measured; what is due is dashed. */
 export function VolumePicture({ scanner, readings, length, limit }: { scanner: ScannerDetail; readings: BarReading[]; length: number; limit: number }) {
@@ -31,7 +32,7 @@ export function VolumePicture({ scanner, readings, length, limit }: { scanner: S
   return (
     <div className="pair volume">
       <figure>
-        <svg viewBox={`${-w / 2} ${-h / 2} ${w} ${h}`} role="img" aria-label="The bar's positions seen from the scanner">
+        <svg viewBox={`${-w / 2} ${-h / 2} ${w} ${h}`} role="img" aria-label={t('The bar’s positions seen from the scanner')}>
           <rect x={-half(far)} y={-tall(far)} width={2 * half(far)} height={2 * tall(far)} fill="var(--card)" stroke="var(--line)" strokeWidth={w / 300} />
           <rect
             x={-half(ideal)}
@@ -45,10 +46,10 @@ export function VolumePicture({ scanner, readings, length, limit }: { scanner: S
           />
           {bars.map((b, k) => bar(b.a[0], b.a[1], b.b[0], b.b[1], b.bad, k))}
         </svg>
-        <figcaption className="hint">from the scanner; dashed: the field at {ideal} mm</figcaption>
+        <figcaption className="hint">{t('from the scanner; dashed: the field at {{ideal}} mm', { ideal })}</figcaption>
       </figure>
       <figure>
-        <svg viewBox={`${-w / 2} ${-40} ${w} ${d}`} role="img" aria-label="The bar's positions seen from above">
+        <svg viewBox={`${-w / 2} ${-40} ${w} ${d}`} role="img" aria-label={t('The bar’s positions seen from above')}>
           <polygon
             points={`${-half(near)},0 ${half(near)},0 ${half(far)},${far - near} ${-half(far)},${far - near}`}
             fill="var(--card)"
@@ -66,9 +67,7 @@ export function VolumePicture({ scanner, readings, length, limit }: { scanner: S
           />
           {bars.map((b, k) => bar(b.a[0], b.a[2] - near, b.b[0], b.b[2] - near, b.bad, k))}
         </svg>
-        <figcaption className="hint">
-          from above, the scanner at the top; {near} to {far} mm
-        </figcaption>
+        <figcaption className="hint">{t('from above, the scanner at the top; {{near}} to {{far}} mm', { near, far })}</figcaption>
       </figure>
     </div>
   )

@@ -12,6 +12,7 @@ import { view } from '../../view/viewSlice.ts'
 import { setupMaps } from './MarkersPart.tsx'
 import { along } from './ShapePart.tsx'
 import { Toggle } from '../clean/CleanCard.tsx'
+import { t } from '../../words/t.ts'
 
 /** Joint adjustment: shares the remaining error among all passes, and says how large it is, pass by pass and pair by pair. */
 export function AdjustPart({ head, go }: { head: ReactNode; go(stage: Stage): void }) {
@@ -49,32 +50,32 @@ export function AdjustPart({ head, go }: { head: ReactNode; go(stage: Stage): vo
   const pairs = [...new Set(of.filter((q) => q.id === 'pair-rms').map((q) => q.of ?? ''))]
   return (
     <WorkCard
-      question="How well do the passes agree?"
-      about="All overlapping passes are adjusted at once, the first stays put. What remains is shared, and sets how fine the merge may be."
+      question={t('How well do the passes agree?')}
+      about={t('All overlapping passes are adjusted at once, the first stays put. What remains is shared, and sets how fine the merge may be.')}
       foot={
         <>
           {last && (
             <Button type="primary" onClick={() => go('Merge')}>
-              Go on to Merge
+              {t('Go on to Merge')}
             </Button>
           )}
           <Button type={last ? 'default' : 'primary'} disabled={step.running} onClick={run}>
-            {last ? 'Adjust once more' : `Adjust ${passes.length} passes`}
+            {last ? t('Adjust once more') : t('Adjust {{passes}} passes', { passes: passes.length })}
           </Button>
         </>
       }
     >
       {head}
-      {maps.length > 0 && <p className="hint">The markers of {maps.length} setups hold them too, beside the surface.</p>}
+      {maps.length > 0 && <p className="hint">{t('The markers of {{maps}} setups hold them too, beside the surface.', { maps: maps.length })}</p>}
       <StepProblem of={step} />
       {last && !step.running && (
         <>
           <Numbers step={last} limit={quantity(last, 'markers-in-common') ? 5 : 3} />
           <Warnings step={last} />
-          {gaps && <Toggle label="Show the gaps as a map" value={map === gaps.slot} onChange={showMap} />}
+          {gaps && <Toggle label={t('Show the gaps as a map')} value={map === gaps.slot} onChange={showMap} />}
           <Gaps what="Pass" columns={{ rms: 'gap-rms', largest: 'gap-largest', moved: 'moved' }} rows={passes.map((p) => p.name)} value={value} />
           <details className="fine">
-            <summary>{pairs.length} pairs of passes</summary>
+            <summary>{t('{{pairs}} pairs of passes', { pairs: pairs.length })}</summary>
             <Gaps what="Pair" columns={{ rms: 'pair-rms', mean: 'pair-mean', largest: 'pair-largest' }} rows={pairs} value={value} />
           </details>
         </>

@@ -8,6 +8,7 @@ import { AdjustPart } from './AdjustPart.tsx'
 import { MarkersPart, setupMaps } from './MarkersPart.tsx'
 import { PairsPart } from './PairsPart.tsx'
 import { ShapePart } from './ShapePart.tsx'
+import { t } from '../../words/t.ts'
 
 type Part = 'markers' | 'shape' | 'pairs' | 'adjust'
 
@@ -22,14 +23,14 @@ export function AlignCard({ go }: CardProps) {
   if (passes.length < 2)
     return (
       <WorkCard
-        question="How do the passes lie together?"
+        question={t('How do the passes lie together?')}
         foot={
           <Button type="primary" onClick={() => go(passes.length ? 'Merge' : 'Capture')}>
-            {passes.length ? 'Go on to Merge' : 'Go to Capture'}
+            {passes.length ? t('Go on to Merge') : t('Go to Capture')}
           </Button>
         }
       >
-        <p>{passes.length ? 'There is one pass only: nothing has to be aligned.' : 'Here passes are brought together. There are none yet.'}</p>
+        <p>{passes.length ? t('There is one pass only: nothing has to be aligned.') : t('Here passes are brought together. There are none yet.')}</p>
       </WorkCard>
     )
   const maps = setupMaps(state.tray)
@@ -43,17 +44,17 @@ export function AlignCard({ go }: CardProps) {
         value={part}
         onChange={setPart}
         options={[
-          ...(maps.length ? [{ value: 'markers' as const, label: 'Markers' }] : []),
-          { value: 'shape', label: 'Shape' },
-          { value: 'pairs', label: 'Pairs' },
-          { value: 'adjust', label: 'All passes' },
+          ...(maps.length ? [{ value: 'markers' as const, label: t('Markers') }] : []),
+          { value: 'shape', label: t('Shape') },
+          { value: 'pairs', label: t('Pairs') },
+          { value: 'adjust', label: t('All passes') },
         ]}
       />
       {part !== 'adjust' && (
         <div className="field">
-          <label htmlFor="a-loose">Loose</label>
+          <label htmlFor="a-loose">{t('Loose')}</label>
           <Select id="a-loose" className="control" value={loose ?? null} onChange={setLoose} options={setups.map((s) => ({ value: s.id, label: s.name }))} />
-          <span className="reason">it moves; the other setups are the anchor and stay put</span>
+          <span className="reason">{t('it moves; the other setups are the anchor and stay put')}</span>
         </div>
       )}
     </>

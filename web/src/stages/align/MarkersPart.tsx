@@ -4,6 +4,7 @@ import { useOpenJob } from '../../job/useJob.ts'
 import { useStep } from '../../job/useStep.ts'
 import { Numbers, StepProblem, Warnings, WorkCard } from '../../job/WorkCard.tsx'
 import type { SidesProps } from './ShapePart.tsx'
+import { t } from '../../words/t.ts'
 
 /** Marker maps of the setups that have passes: what an adjustment can use. Of a single setup there is nothing to compare. */
 export function setupMaps(tray: TrayItem[]): TrayItem[] {
@@ -24,33 +25,31 @@ export function MarkersPart({ head, loose, onDone, maps }: SidesProps & { maps: 
   }
   return (
     <WorkCard
-      question="Do the same markers sit on the part in both setups?"
-      about="The distances between markers tell which are the same. They hold what the surface does not: thin sheets, prisms, turned parts."
+      question={t('Do the same markers sit on the part in both setups?')}
+      about={t('The distances between markers tell which are the same. They hold what the surface does not: thin sheets, prisms, turned parts.')}
       foot={
         <>
           {last && (
             <Button type="primary" onClick={onDone}>
-              On to all passes
+              {t('On to all passes')}
             </Button>
           )}
           <Button type={last ? 'default' : 'primary'} disabled={step.running || !own || !other} onClick={run}>
-            Align by markers
+            {t('Align by markers')}
           </Button>
         </>
       }
     >
       {head}
       {own && other ? (
-        <p className="hint">
-          {own.count} markers of {nameOf(own)}, {other.count} of {nameOf(other)}.
-        </p>
+        <p className="hint">{t('{{n}} markers of {{own}}, {{m}} of {{other}}.', { n: own.count, own: nameOf(own), m: other.count, other: nameOf(other) })}</p>
       ) : (
-        <p className="hint">The loose setup has no markers. Record them in Mark, or bring in a list there.</p>
+        <p className="hint">{t('The loose setup has no markers. Record them in Mark, or bring in a list there.')}</p>
       )}
       <StepProblem of={step} />
       {last && !step.running && (
         <>
-          <h3>Found</h3>
+          <h3>{t('Found')}</h3>
           <Numbers step={last} limit={4} />
           <Warnings step={last} />
         </>

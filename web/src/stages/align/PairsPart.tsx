@@ -9,6 +9,7 @@ import { useAppDispatch, useAppSelector } from '../../store.ts'
 import { view } from '../../view/viewSlice.ts'
 import { along, type SidesProps } from './ShapePart.tsx'
 import { fixed } from '../../looks/quantity.ts'
+import { t } from '../../words/t.ts'
 
 /** Two views side by side; the same places picked on both. The result shows while pairs are picked. */
 export function PairsPart({ head, anchor, loose, onDone }: SidesProps) {
@@ -54,15 +55,15 @@ export function PairsPart({ head, anchor, loose, onDone }: SidesProps) {
   const last = lastOf(path, 'align-fine')
   return (
     <WorkCard
-      question="Which places are the same?"
-      about="Click a place at the left and the same at the right, three times or more, far apart. A millimetre off is good enough: the surfaces settle it."
+      question={t('Which places are the same?')}
+      about={t('Click a place at the left and the same at the right, three times or more, far apart. A millimetre off is good enough: the surfaces settle it.')}
       foot={
         <>
           <Button disabled={!pairs.length} onClick={() => dispatch(view.pairs([]))}>
-            Pick again
+            {t('Pick again')}
           </Button>
           <Button type="primary" disabled={!fit || step.running} onClick={() => void run()}>
-            Align by {whole.length || ''} pairs
+            {t('Align by {{whole}} pairs', { whole: whole.length || '' })}
           </Button>
         </>
       }
@@ -71,29 +72,29 @@ export function PairsPart({ head, anchor, loose, onDone }: SidesProps) {
       {pairs.map((p, i) => (
         <div className="pair" key={i}>
           <b>{i + 1}</b>
-          <span className="soft">{p.anchor && p.loose ? 'both sides' : p.anchor ? 'now at the right' : 'now at the left'}</span>
+          <span className="soft">{p.anchor && p.loose ? t('both sides') : p.anchor ? t('now at the right') : t('now at the left')}</span>
           <span className="figure">{residual(i)}</span>
-          <Button size="small" aria-label={`Drop pair ${i + 1}`} onClick={() => dispatch(view.pairs(pairs.filter((_, k) => k !== i)))}>
+          <Button size="small" aria-label={t('Drop pair {{i}}', { i: i + 1 })} onClick={() => dispatch(view.pairs(pairs.filter((_, k) => k !== i)))}>
             ×
           </Button>
         </div>
       ))}
       {fit && (
         <dl className="rows" data-evidence="live-pairs">
-          <dt>Pairs, rms</dt>
+          <dt>{t('Pairs, rms')}</dt>
           <dd data-quantity="pairs-rms">{fixed(fit.rms, 2)} mm</dd>
-          <dt>Largest</dt>
+          <dt>{t('Largest')}</dt>
           <dd>{fixed(fit.max, 2)} mm</dd>
         </dl>
       )}
-      {fit?.turnFree && <p className="note">All places lie on one line: pick one more to the side.</p>}
+      {fit?.turnFree && <p className="note">{t('All places lie on one line: pick one more to the side.')}</p>}
       <StepProblem of={step} />
       {last && !step.running && !pairs.length && (
         <>
-          <h3>Settled</h3>
+          <h3>{t('Settled')}</h3>
           <Numbers step={last} limit={3} />
           <Warnings step={last} />
-          <Button onClick={onDone}>On to all passes</Button>
+          <Button onClick={onDone}>{t('On to all passes')}</Button>
         </>
       )}
     </WorkCard>

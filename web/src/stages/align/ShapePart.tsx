@@ -6,6 +6,7 @@ import { useOpenJob } from '../../job/useJob.ts'
 import { useMotions } from '../../job/useMotions.ts'
 import { useStep } from '../../job/useStep.ts'
 import { Numbers, StepProblem, Warnings, WorkCard } from '../../job/WorkCard.tsx'
+import { t } from '../../words/t.ts'
 
 /** Marker maps of the setups that move: they stand in the same axes as the passes, and go along. */
 export function along(tray: TrayItem[], loose: TrayItem[]): { maps?: string[] } {
@@ -29,19 +30,19 @@ export function ShapePart({ head, anchor, loose, onDone, onPairs }: SidesProps &
     void step.run({ operation: 'align-shape', inputs: { anchor: anchor.map((p) => p.slot), loose: loose.map((p) => p.slot), ...along(state.tray, loose) } })
   return (
     <WorkCard
-      question="How do the setups lie together?"
-      about="The shape alone tells how the loose setup lies on the anchor, from any start. Where it does not tell, it says so."
+      question={t('How do the setups lie together?')}
+      about={t('The shape alone tells how the loose setup lies on the anchor, from any start. Where it does not tell, it says so.')}
       foot={
         <>
           {last ? (
             <Button type="primary" onClick={onDone}>
-              On to all passes
+              {t('On to all passes')}
             </Button>
           ) : (
-            <Button onClick={onPairs}>Pick pairs instead</Button>
+            <Button onClick={onPairs}>{t('Pick pairs instead')}</Button>
           )}
           <Button type={last ? 'default' : 'primary'} disabled={step.running || !anchor.length || !loose.length} onClick={run}>
-            Align by shape
+            {t('Align by shape')}
           </Button>
         </>
       }
@@ -50,7 +51,7 @@ export function ShapePart({ head, anchor, loose, onDone, onPairs }: SidesProps &
       <StepProblem of={step} />
       {last && !step.running && (
         <>
-          <h3>Found</h3>
+          <h3>{t('Found')}</h3>
           <Numbers step={last} />
           <Warnings step={last} />
         </>

@@ -8,6 +8,7 @@ import { useOpenJob } from '../../job/useJob.ts'
 import { WorkCard } from '../../job/WorkCard.tsx'
 import type { CardProps } from '../cards.ts'
 import { FitWords } from '../ready/fitness.tsx'
+import { t } from '../../words/t.ts'
 
 export function BriefCard({ go }: CardProps) {
   const { state } = useOpenJob()
@@ -30,24 +31,24 @@ export function BriefCard({ go }: CardProps) {
   }
   return (
     <WorkCard
-      question="What is asked of this part?"
-      about="Limits, cell sizes and verdicts later on start from what is said here."
+      question={t('What is asked of this part?')}
+      about={t('Limits, cell sizes and verdicts later on start from what is said here.')}
       foot={
         <Button type="primary" loading={isLoading} disabled={!fields.title.trim()} onClick={() => void save()}>
-          {changed ? 'Keep and go on' : 'Go on to Ready'}
+          {changed ? t('Keep and go on') : t('Go on to Ready')}
         </Button>
       }
     >
       <div className="field">
-        <label htmlFor="b-title">Name of the part</label>
+        <label htmlFor="b-title">{t('Name of the part')}</label>
         <Input id="b-title" className="wide" value={fields.title} maxLength={120} onChange={(e) => set({ title: e.target.value })} />
       </div>
       <div className="field">
-        <label htmlFor="b-part">Belongs to</label>
+        <label htmlFor="b-part">{t('Belongs to')}</label>
         <Input id="b-part" className="wide" value={fields.part} maxLength={200} onChange={(e) => set({ part: e.target.value })} />
       </div>
       <div className="field">
-        <label htmlFor="b-purpose">Purpose</label>
+        <label htmlFor="b-purpose">{t('Purpose')}</label>
         <Select
           id="b-purpose"
           className="control"
@@ -57,14 +58,14 @@ export function BriefCard({ go }: CardProps) {
         />
       </div>
       <Amount
-        label="Tolerance"
+        label={t('Tolerance')}
         value={fields.tolerance ?? 0}
         onChange={(v) => set({ tolerance: v })}
-        reason={fields.tolerance ? 'full width; half of it to each side' : 'not said yet'}
+        reason={fields.tolerance ? t('full width; half of it to each side') : t('not said yet')}
       />
       {own && <FitWords scanner={own} tolerance={fields.tolerance} />}
       <div className="field">
-        <label htmlFor="b-surface">Surface</label>
+        <label htmlFor="b-surface">{t('Surface')}</label>
         <Select
           id="b-surface"
           className="control"
@@ -74,7 +75,7 @@ export function BriefCard({ go }: CardProps) {
         />
       </div>
       <div className="field">
-        <label htmlFor="b-notes">Notes</label>
+        <label htmlFor="b-notes">{t('Notes')}</label>
         <Input.TextArea id="b-notes" className="wide" rows={4} value={fields.notes} maxLength={4000} onChange={(e) => set({ notes: e.target.value })} />
       </div>
       {problem && <ProblemBox problem={problem} />}

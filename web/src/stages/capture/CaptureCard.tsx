@@ -16,6 +16,7 @@ import { useStep } from '../../job/useStep.ts'
 import { WorkCard } from '../../job/WorkCard.tsx'
 import type { CardProps } from '../cards.ts'
 import { dismissUpload, upload, useUploads } from './upload.ts'
+import { t } from '../../words/t.ts'
 
 const TAKEN = '.ply,.stl,.obj,.3mf,.xyz,.asc,.csv,.txt,.pts,.step,.stp'
 type As = 'auto' | 'nominal'
@@ -51,11 +52,11 @@ export function CaptureCard({ go }: CardProps) {
   const items = [...passes, ...nominals, ...meshes.filter((i) => state.steps.find((s) => s.id === i.step)?.operation === 'import')]
   return (
     <WorkCard
-      question="What was recorded?"
-      about="Bring in the passes of each setup, and the nominal if there is one. Files are kept as they are; every change later is a step of its own."
+      question={t('What was recorded?')}
+      about={t('Bring in the passes of each setup, and the nominal if there is one. Files are kept as they are; every change later is a step of its own.')}
       foot={
         <Button type="primary" disabled={!passes.length && !meshes.length} onClick={() => go(passes.length ? 'Clean' : 'Datum')}>
-          {passes.length || !meshes.length ? 'Go on to Clean' : 'Go on to Datum'}
+          {passes.length || !meshes.length ? t('Go on to Clean') : t('Go on to Datum')}
         </Button>
       }
     >
@@ -64,13 +65,13 @@ export function CaptureCard({ go }: CardProps) {
         value={as}
         onChange={setAs}
         options={[
-          { value: 'auto', label: 'Scans and meshes' },
-          { value: 'nominal', label: 'A nominal' },
+          { value: 'auto', label: t('Scans and meshes') },
+          { value: 'nominal', label: t('A nominal') },
         ]}
       />
       {as === 'auto' && (
         <div className="field">
-          <label htmlFor="c-setup">Recorded in</label>
+          <label htmlFor="c-setup">{t('Recorded in')}</label>
           <span className="abreast">
             <Select
               id="c-setup"
@@ -81,10 +82,10 @@ export function CaptureCard({ go }: CardProps) {
             />
             <Button
               className="beside"
-              title="Another setup: the part was turned or moved in between"
-              onClick={() => void addSetup({ id: job, name: `Setup ${state.setups.length + 1}` }).then(() => setSetup(null))}
+              title={t('Another setup: the part was turned or moved in between')}
+              onClick={() => void addSetup({ id: job, name: t('Setup {{setups}}', { setups: state.setups.length + 1 }) }).then(() => setSetup(null))}
             >
-              New
+              {t('New')}
             </Button>
           </span>
         </div>
@@ -104,8 +105,8 @@ export function CaptureCard({ go }: CardProps) {
         onDragLeave={() => setOver(false)}
         onDrop={drop}
       >
-        <b>Drop files here, or choose them</b>
-        <div className="hint">PLY, STL, OBJ, 3MF, point text (XYZ, ASC, CSV), STEP; up to 2 GB each</div>
+        <b>{t('Drop files here, or choose them')}</b>
+        <div className="hint">{t('PLY, STL, OBJ, 3MF, point text (XYZ, ASC, CSV), STEP; up to 2 GB each')}</div>
         <input
           ref={input}
           type="file"
@@ -123,9 +124,15 @@ export function CaptureCard({ go }: CardProps) {
           <div className="file" key={u.key}>
             <div className="abreast">
               <span className="grow">{u.name}</span>
-              <span className="figure soft">{u.problem ? '' : u.waits ? 'waits for the server' : `${Math.round(100 * u.sent)} % of ${bytes(u.bytes)}`}</span>
+              <span className="figure soft">
+                {u.problem
+                  ? ''
+                  : u.waits
+                    ? t('waits for the server')
+                    : t('{{percent}} % of {{size}}', { percent: Math.round(100 * u.sent), size: bytes(u.bytes) })}
+              </span>
               <Button size="small" onClick={() => (u.problem ? dismissUpload(u.key) : u.stop())}>
-                {u.problem ? 'Close' : 'Stop'}
+                {u.problem ? t('Close') : t('Stop')}
               </Button>
             </div>
             {u.problem && <ProblemBox problem={u.problem} />}
@@ -135,13 +142,13 @@ export function CaptureCard({ go }: CardProps) {
           <div className="file" key={o.id}>
             <div className="abreast">
               <span className="grow">{o.name}</span>
-              <span className="figure soft">{`${Math.floor((100 * o.bytes) / o.size)} % of ${bytes(o.size)}`}</span>
+              <span className="figure soft">{t('{{percent}} % of {{size}}', { percent: Math.floor((100 * o.bytes) / o.size), size: bytes(o.size) })}</span>
               <Button size="small" onClick={() => void forget({ job, id: o.id })}>
-                Forget
+                {t('Forget')}
               </Button>
             </div>
             <div className="hint">
-              {o.idle < ELSEWHERE ? 'Another window is sending it.' : 'The rest has not come. Choose the file again, and it goes on from there.'}
+              {o.idle < ELSEWHERE ? t('Another window is sending it.') : t('The rest has not come. Choose the file again, and it goes on from there.')}
             </div>
           </div>
         ))}
@@ -155,11 +162,11 @@ export function CaptureCard({ go }: CardProps) {
             </span>
             {i.role === 'pass' ? (
               <select
-                aria-label={`Setup of ${i.name}`}
+                aria-label={t('Setup of {{name}}', { name: i.name })}
                 value={i.setup ?? ''}
                 onChange={(e) => void move({ id: job, slot: i.slot, setup: e.target.value || null })}
               >
-                <option value="">no setup</option>
+                <option value="">{t('no setup')}</option>
                 {state.setups.map((s) => (
                   <option key={s.id} value={s.id}>
                     {s.name.split(',')[0]}
@@ -172,8 +179,8 @@ export function CaptureCard({ go }: CardProps) {
             <span className="figure soft">{short(i.count)}</span>
             <Button
               size="small"
-              aria-label={`Set ${i.name} aside`}
-              title="Set aside (the ledger brings it back)"
+              aria-label={t('Set {{name}} aside', { name: i.name })}
+              title={t('Set aside (the ledger brings it back)')}
               onClick={() => void aside.run({ operation: 'set-aside', inputs: { items: [i.slot] } })}
             >
               –
@@ -202,7 +209,7 @@ function Refused({ step }: { step: Step }) {
             </Button>
           ))}
         <Button size="small" onClick={() => void dismiss({ id: state.job.id, step: step.id })}>
-          {step.problem.code === 'unit-unknown' ? 'Leave it out' : 'Close'}
+          {step.problem.code === 'unit-unknown' ? t('Leave it out') : t('Close')}
         </Button>
       </span>
     </ProblemBox>

@@ -3,6 +3,7 @@ import { Upload as TusUpload, type DetailedError } from 'tus-js-client'
 import { API, addressOf, type OpenUpload, type Problem } from '@oak-gauge/contract'
 import { api } from '../../api.ts'
 import { store } from '../../store.ts'
+import { t } from '../../words/t.ts'
 
 export interface Upload {
   key: number
@@ -47,9 +48,9 @@ export interface Destination {
 
 const BROKEN: Problem = {
   code: 'no-answer',
-  detail: 'The file did not get through to the server.',
+  detail: t('The file did not get through to the server.'),
   where: '',
-  remedy: 'What had come is kept for a day: choose the file again, and it goes on from there.',
+  remedy: t('What had come is kept for a day: choose the file again, and it goes on from there.'),
 }
 /** ms between tries while the server does not answer: about five minutes, long enough for it to be started again. Each byte that gets through begins anew. */
 const AGAIN = [0, 500, 1000, 2000, 4000, 8000, 15_000, 30_000, 60_000, 60_000, 60_000, 60_000]

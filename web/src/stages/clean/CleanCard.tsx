@@ -9,13 +9,14 @@ import type { CardProps } from '../cards.ts'
 import { LassoTool } from './LassoTool.tsx'
 import { StatisticTool } from './StatisticTool.tsx'
 import { TrimTool } from './TrimTool.tsx'
+import { t } from '../../words/t.ts'
 
 type Tool = 'table' | 'strays' | 'islands' | 'lasso'
 const QUESTION: Record<Tool, string> = {
-  table: 'What belongs to the table?',
-  strays: 'Which points stand alone?',
-  islands: 'What hangs together with nothing?',
-  lasso: 'What else is not the part?',
+  table: t('What belongs to the table?'),
+  strays: t('Which points stand alone?'),
+  islands: t('What hangs together with nothing?'),
+  lasso: t('What else is not the part?'),
 }
 
 export interface ToolProps {
@@ -49,14 +50,14 @@ export function CleanCard({ go }: CardProps) {
   if (!passes.length)
     return (
       <WorkCard
-        question="What belongs to the table?"
+        question={t('What belongs to the table?')}
         foot={
           <Button type="primary" onClick={() => go('Capture')}>
-            Go to Capture
+            {t('Go to Capture')}
           </Button>
         }
       >
-        <p>Here the table, strays and anything that is not the part are taken away. There are no recorded passes yet: bring some in first.</p>
+        <p>{t('Here the table, strays and anything that is not the part are taken away. There are no recorded passes yet: bring some in first.')}</p>
       </WorkCard>
     )
   const next = () => go('Align')
@@ -78,21 +79,21 @@ export function CleanCard({ go }: CardProps) {
               setSetup('first')
             }}
             options={[
-              { value: 'table', label: 'Table' },
-              { value: 'strays', label: 'Strays' },
-              { value: 'islands', label: 'Islands' },
-              { value: 'lasso', label: 'By hand' },
+              { value: 'table', label: t('Table') },
+              { value: 'strays', label: t('Strays') },
+              { value: 'islands', label: t('Islands') },
+              { value: 'lasso', label: t('By hand') },
             ]}
           />
           {setups.length > 1 && (
             <div className="field">
-              <label htmlFor="k-setup">Passes of</label>
+              <label htmlFor="k-setup">{t('Passes of')}</label>
               <Select
                 id="k-setup"
                 className="control"
                 value={chosen}
                 onChange={setSetup}
-                options={[...setups.map((s) => ({ value: s.id, label: s.name })), { value: 'all', label: 'all setups' }]}
+                options={[...setups.map((s) => ({ value: s.id, label: s.name })), { value: 'all', label: t('all setups') }]}
               />
             </div>
           )}

@@ -5,6 +5,8 @@ import { Numbers, StepProblem, WorkCard } from '../../job/WorkCard.tsx'
 import { useAppDispatch, useAppSelector } from '../../store.ts'
 import { view } from '../../view/viewSlice.ts'
 import { Toggle, type ToolProps } from './CleanCard.tsx'
+import { t } from '../../words/t.ts'
+import { Words } from '../../words/Words.tsx'
 
 /** Depth that counts as the front, mm: as thick as a pass and its noise. */
 const FRONT = 4
@@ -50,34 +52,36 @@ export function LassoTool({ passes, next, question, head }: ToolProps & { questi
       question={question}
       foot={
         <>
-          <Button onClick={next}>Go on to Align</Button>
+          <Button onClick={next}>{t('Go on to Align')}</Button>
           <Button type="primary" disabled={!found || act.running || look.running} onClick={() => void act.run(request).then(clear)}>
-            Take away
+            {t('Take away')}
           </Button>
         </>
       }
     >
       {head}
       <p className="soft">
-        Draw a loop around it. Right drag shifts the view, the wheel comes nearer, the keys <span className="key">1</span> to <span className="key">6</span>{' '}
-        turn it.
+        <Words
+          of={'Draw a loop around it. Right drag shifts the view, the wheel comes nearer, the keys <key>1</key> to <key>6</key> turn it.'}
+          parts={{ key: <span className="key" /> }}
+        />
       </p>
       <Segmented
         block
         value={mode}
         onChange={setMode}
         options={[
-          { value: 'add', label: 'Loop adds' },
-          { value: 'remove', label: 'Loop takes out' },
+          { value: 'add', label: t('Loop adds') },
+          { value: 'remove', label: t('Loop takes out') },
         ]}
       />
-      <Toggle label="Front only" value={front} onChange={setFront} reason="spares what lies behind; else right through" />
-      <Toggle label="Invert" value={invert} onChange={setInvert} reason="keep what is inside, take away the rest" />
+      <Toggle label={t('Front only')} value={front} onChange={setFront} reason={t('spares what lies behind; else right through')} />
+      <Toggle label={t('Invert')} value={invert} onChange={setInvert} reason={t('keep what is inside, take away the rest')} />
       {loops.length > 0 && (
         <p>
-          {loops.length} {loops.length === 1 ? 'loop' : 'loops'} drawn.{' '}
+          {t('{{count}} loops drawn.', { count: loops.length })}{' '}
           <Button size="small" onClick={clear}>
-            Draw again
+            {t('Draw again')}
           </Button>
         </p>
       )}
@@ -86,7 +90,7 @@ export function LassoTool({ passes, next, question, head }: ToolProps & { questi
       <StepProblem of={act} />
       {act.step?.state === 'done' && !found && (
         <>
-          <h3>Taken away</h3>
+          <h3>{t('Taken away')}</h3>
           <Numbers step={act.step} />
         </>
       )}

@@ -6,6 +6,7 @@ import { Amount } from '../../looks/Amount.tsx'
 import { useAppDispatch } from '../../store.ts'
 import { view } from '../../view/viewSlice.ts'
 import { Toggle, type ToolProps } from './CleanCard.tsx'
+import { t } from '../../words/t.ts'
 
 /** Strays and islands: looked for on all points by the server, marked, then taken away. */
 export function StatisticTool({ passes, next, question, head, operation }: ToolProps & { question: string; head: ReactNode; operation: 'strays' | 'islands' }) {
@@ -42,9 +43,9 @@ export function StatisticTool({ passes, next, question, head, operation }: ToolP
       question={question}
       foot={
         <>
-          <Button onClick={next}>Go on to Align</Button>
+          <Button onClick={next}>{t('Go on to Align')}</Button>
           <Button type="primary" disabled={act.running || look.running || gone === 0} onClick={() => void remove()}>
-            Take away
+            {t('Take away')}
           </Button>
         </>
       }
@@ -52,31 +53,31 @@ export function StatisticTool({ passes, next, question, head, operation }: ToolP
       {head}
       {operation === 'strays' ? (
         <>
-          <p className="soft">Single points that lie far from their neighbours: reflections, dust, the edge of a shadow.</p>
+          <p className="soft">{t('Single points that lie far from their neighbours: reflections, dust, the edge of a shadow.')}</p>
           <Amount
-            label="Stray beyond"
+            label={t('Stray beyond')}
             unit=""
             value={sigmas}
             usual={4}
             onChange={setSigmas}
-            reason="times the usual spread of distances to the neighbours; lower takes more"
+            reason={t('times the usual spread of distances to the neighbours; lower takes more')}
           />
         </>
       ) : (
         <>
-          <p className="soft">Groups of points that hang together with nothing else: a clamp, a crumb, what lay on the table.</p>
-          <Toggle label="Keep only the largest group" value={largestOnly} onChange={setLargestOnly} />
-          {!largestOnly && <Amount label="Island below" unit="%" value={smallest} usual={2} onChange={setSmallest} reason="of the largest group" />}
+          <p className="soft">{t('Groups of points that hang together with nothing else: a clamp, a crumb, what lay on the table.')}</p>
+          <Toggle label={t('Keep only the largest group')} value={largestOnly} onChange={setLargestOnly} />
+          {!largestOnly && <Amount label={t('Island below')} unit="%" value={smallest} usual={2} onChange={setSmallest} reason={t('of the largest group')} />}
         </>
       )}
       {!found && (
         <Button disabled={look.running} onClick={() => void search()}>
-          Look first
+          {t('Look first')}
         </Button>
       )}
       {found && (
         <>
-          <p>{gone === 0 ? 'Nothing would go.' : 'Hatched points would go.'}</p>
+          <p>{gone === 0 ? t('Nothing would go.') : t('Hatched points would go.')}</p>
           <Numbers step={found} />
         </>
       )}
@@ -84,7 +85,7 @@ export function StatisticTool({ passes, next, question, head, operation }: ToolP
       <StepProblem of={act} />
       {act.step?.state === 'done' && !found && (
         <>
-          <h3>Taken away</h3>
+          <h3>{t('Taken away')}</h3>
           <Numbers step={act.step} />
         </>
       )}

@@ -11,6 +11,8 @@ import { displayOf, type Arrays } from '../../view/display.ts'
 import { view } from '../../view/viewSlice.ts'
 import { Toggle, type ToolProps } from './CleanCard.tsx'
 import { previewTrim } from './trim.ts'
+import { t } from '../../words/t.ts'
+import { Words } from '../../words/Words.tsx'
 
 const NUDGE = 0.1
 const RAISE = 0.3
@@ -81,9 +83,9 @@ export function TrimTool({ passes, next, question, head }: ToolProps & { questio
       question={question}
       foot={
         <>
-          <Button onClick={next}>Go on to Align</Button>
+          <Button onClick={next}>{t('Go on to Align')}</Button>
           <Button type="primary" disabled={!preview || step.running} onClick={() => void trim()}>
-            {preview ? `Take away ${count(preview.points)}` : 'Take away'}
+            {preview ? t('Take away {{points}}', { points: count(preview.points) }) : t('Take away')}
           </Button>
         </>
       }
@@ -94,17 +96,19 @@ export function TrimTool({ passes, next, question, head }: ToolProps & { questio
         value={way}
         onChange={setWay}
         options={[
-          { value: 'three', label: 'Three places' },
-          { value: 'patch', label: 'One patch' },
+          { value: 'three', label: t('Three places') },
+          { value: 'patch', label: t('One patch') },
         ]}
       />
       <p>
         {left > 0
-          ? `Click ${left === 3 ? 'three places' : left === 2 ? 'two more places' : way === 'patch' ? 'a place' : 'one more place'} on the table.`
-          : 'Hatched points would go.'}{' '}
+          ? t('Click {{way}} on the table.', {
+              way: left === 3 ? t('three places') : left === 2 ? t('two more places') : way === 'patch' ? t('a place') : t('one more place'),
+            })
+          : t('Hatched points would go.')}{' '}
         {places.length > 0 && (
           <Button size="small" onClick={() => dispatch(view.places([]))}>
-            Pick again
+            {t('Pick again')}
           </Button>
         )}
       </p>
@@ -113,9 +117,9 @@ export function TrimTool({ passes, next, question, head }: ToolProps & { questio
           {wrong.message} {wrong.remedy}
         </p>
       )}
-      {way === 'patch' && <Amount label="Patch, radius" value={radius} usual={15} onChange={setRadius} />}
+      {way === 'patch' && <Amount label={t('Patch, radius')} value={radius} usual={15} onChange={setRadius} />}
       <Amount
-        label="Raised by"
+        label={t('Raised by')}
         value={raise}
         usual={RAISE}
         positive={false}
@@ -123,16 +127,16 @@ export function TrimTool({ passes, next, question, head }: ToolProps & { questio
         onChange={setRaise}
         reason={
           <>
-            above the table, so that its noise goes too; <span className="key">[</span> <span className="key">]</span> by 0.1 mm
+            <Words of={'above the table, so that its noise goes too; <key>[</key> <key>]</key> by 0.1 mm'} parts={{ key: <span className="key" /> }} />
           </>
         }
       />
-      <Toggle label="Take away the other side" value={flip} onChange={setFlip} />
+      <Toggle label={t('Take away the other side')} value={flip} onChange={setFlip} />
       {preview && (
         <dl className="rows" data-evidence="preview">
-          <dt>Would go, about</dt>
+          <dt>{t('Would go, about')}</dt>
           <dd data-quantity="would go">{fixed(100 * preview.share, 1)} %</dd>
-          <dt>Points left, about</dt>
+          <dt>{t('Points left, about')}</dt>
           <dd>{count(preview.left)}</dd>
         </dl>
       )}

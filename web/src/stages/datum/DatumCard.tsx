@@ -11,6 +11,7 @@ import { surfaceWords } from '../../looks/surface.ts'
 import { useSurfacesQuery } from '../../api.ts'
 import { Toggle } from '../clean/CleanCard.tsx'
 import type { CardProps } from '../cards.ts'
+import { t } from '../../words/t.ts'
 
 /** The measured part on its nominal: best fit over chosen faces, or over all. */
 export function DatumCard({ go }: CardProps) {
@@ -35,34 +36,34 @@ export function DatumCard({ go }: CardProps) {
   if (!mesh || !nominal)
     return (
       <WorkCard
-        question="How does the part lie on its nominal?"
+        question={t('How does the part lie on its nominal?')}
         foot={
           <Button type="primary" onClick={() => go(mesh ? 'Capture' : 'Merge')}>
-            {mesh ? 'Bring in a nominal' : 'Go to Merge'}
+            {mesh ? t('Bring in a nominal') : t('Go to Merge')}
           </Button>
         }
       >
         <p>
           {mesh
-            ? 'There is no nominal yet. Bring a STEP file or a mesh in as nominal; without one, the mesh can be delivered as it is.'
-            : 'Here the merged mesh is laid on its nominal. There is no mesh yet.'}
+            ? t('There is no nominal yet. Bring a STEP file or a mesh in as nominal; without one, the mesh can be delivered as it is.')
+            : t('Here the merged mesh is laid on its nominal. There is no mesh yet.')}
         </p>
-        {mesh && <Button onClick={() => go('Deliver')}>Deliver without</Button>}
+        {mesh && <Button onClick={() => go('Deliver')}>{t('Deliver without')}</Button>}
       </WorkCard>
     )
   return (
     <WorkCard
-      question="How does the part lie on its nominal?"
+      question={t('How does the part lie on its nominal?')}
       about={
         choosable
-          ? 'Click the faces that shall count, such as the machined ones that locate the part. None chosen: all count.'
-          : 'This nominal is one surface: all of it counts.'
+          ? t('Click the faces that shall count, such as the machined ones that locate the part. None chosen: all count.')
+          : t('This nominal is one surface: all of it counts.')
       }
       foot={
         <>
           {last && (
             <Button type="primary" onClick={() => go('Inspect')}>
-              Go on to Inspect
+              {t('Go on to Inspect')}
             </Button>
           )}
           <Button
@@ -72,14 +73,14 @@ export function DatumCard({ go }: CardProps) {
               void step.run({ operation: 'best-fit', inputs: { measured: [mesh.slot], nominal: [nominal.slot] }, params: { faces, byShape: shape } })
             }
           >
-            {faces.length ? `Fit on ${faces.length} ${faces.length === 1 ? 'face' : 'faces'}` : 'Fit on all faces'}
+            {faces.length ? t('Fit on {{count}} faces', { count: faces.length }) : t('Fit on all faces')}
           </Button>
         </>
       }
     >
       {nominals.length > 1 && (
         <div className="field">
-          <label htmlFor="d-nominal">Nominal</label>
+          <label htmlFor="d-nominal">{t('Nominal')}</label>
           <Select
             id="d-nominal"
             className="control"
@@ -91,14 +92,14 @@ export function DatumCard({ go }: CardProps) {
       )}
       {choosable && (
         <div className="field">
-          <span className="label">Faces that count</span>
+          <span className="label">{t('Faces that count')}</span>
           <span className="figure" data-faces={faces.length}>
-            {faces.length || 'all'} of {nominal.faces}
+            {t('{{chosen}} of {{faces}}', { chosen: faces.length || t('all'), faces: nominal.faces })}
           </span>
           {faces.length > 0 && (
             <span className="reason">
               <Button size="small" onClick={() => dispatch(view.faces([]))}>
-                Count all again
+                {t('Count all again')}
               </Button>
             </span>
           )}
@@ -106,10 +107,10 @@ export function DatumCard({ go }: CardProps) {
       )}
       {choosable && faces.length > 0 && <ChosenFaces item={nominal.id} faces={faces} />}
       <Toggle
-        label="Find the rough pose by shape"
+        label={t('Find the rough pose by shape')}
         value={shape}
         onChange={setByShape}
-        reason="off: the present pose is nearly right, such as when fitting again"
+        reason={t('off: the present pose is nearly right, such as when fitting again')}
       />
       <StepProblem of={step} />
       {last && !step.running && (
@@ -135,12 +136,12 @@ function ChosenFaces({ item, faces }: { item: string; faces: number[] }) {
       {known.slice(-SHOWN).map(({ f, words }) => (
         <li key={f} data-face={f}>
           <span className="figure">{words}</span>
-          <Button size="small" type="text" aria-label={`Let go of ${words}`} onClick={() => dispatch(view.faces(faces.filter((o) => o !== f)))}>
+          <Button size="small" type="text" aria-label={t('Let go of {{words}}', { words })} onClick={() => dispatch(view.faces(faces.filter((o) => o !== f)))}>
             ×
           </Button>
         </li>
       ))}
-      {known.length > SHOWN && <li className="soft">and {known.length - SHOWN} more</li>}
+      {known.length > SHOWN && <li className="soft">{t('and {{SHOWN}} more', { SHOWN: known.length - SHOWN })}</li>}
     </ul>
   )
 }

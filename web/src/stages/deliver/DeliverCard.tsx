@@ -10,14 +10,15 @@ import { StepProblem, Warnings, WorkCard } from '../../job/WorkCard.tsx'
 import { useAppDispatch } from '../../store.ts'
 import { view } from '../../view/viewSlice.ts'
 import type { CardProps } from '../cards.ts'
+import { t } from '../../words/t.ts'
 
 const FORMATS = ['stl', 'ply', 'obj', '3mf'] as const
 type Format = (typeof FORMATS)[number]
 const ABOUT: Record<Format, string> = {
-  stl: 'binary; says mm in its header, where few programs look: tell the next one. No colours, no mark of what was filled',
-  ply: 'binary; says mm in a comment; colours, and what was filled is marked',
-  obj: 'text; says mm in a comment; colours, no mark of what was filled',
-  '3mf': 'zipped; states its unit; no colours, no mark of what was filled',
+  stl: t('binary; says mm in its header, where few programs look: tell the next one. No colours, no mark of what was filled'),
+  ply: t('binary; says mm in a comment; colours, and what was filled is marked'),
+  obj: t('text; says mm in a comment; colours, no mark of what was filled'),
+  '3mf': t('zipped; states its unit; no colours, no mark of what was filled'),
 }
 
 const FACTS: QuantityId[] = ['area', 'volume', 'open-edges', 'borders', 'pieces', 'edges-of-more-than-two', 'not-measured']
@@ -48,14 +49,14 @@ export function DeliverCard({ go }: CardProps) {
   if (!mesh)
     return (
       <WorkCard
-        question="What shall be handed over?"
+        question={t('What shall be handed over?')}
         foot={
           <Button type="primary" onClick={() => go('Merge')}>
-            Go to Merge
+            {t('Go to Merge')}
           </Button>
         }
       >
-        <p>Here the mesh leaves as a file, with a look at its size, open edges and unit before. There is no mesh yet.</p>
+        <p>{t('Here the mesh leaves as a file, with a look at its size, open edges and unit before. There is no mesh yet.')}</p>
       </WorkCard>
     )
   const v = (id: QuantityId) => quantity(current, id)
@@ -66,16 +67,16 @@ export function DeliverCard({ go }: CardProps) {
   const number = (id: QuantityId) => Number(v(id)?.value ?? NaN)
   return (
     <WorkCard
-      question="What shall be handed over?"
+      question={t('What shall be handed over?')}
       foot={
         <>
           {deviation && (
             <Button href={addressOf(API.file, { id: deviation.id })} download>
-              Deviation table, CSV
+              {t('Deviation table, CSV')}
             </Button>
           )}
           <Button type="primary" href={addressOf(API.file, { id: mesh.id }, { format })} download>
-            Save {format.toUpperCase()}
+            {t('Save {{format}}', { format: format.toUpperCase() })}
           </Button>
         </>
       }
@@ -85,8 +86,14 @@ export function DeliverCard({ go }: CardProps) {
       {current ? (
         <>
           <p className="note" data-preflight>
-            {fixed(number('size-x'), 1)} × {fixed(number('size-y'), 1)} × {fixed(number('size-z'), 1)} mm, {count(mesh.count)} triangles,{' '}
-            {size ? bytes(size.bytes) : '…'}, {number('open-edges') === 0 ? 'closed' : `${count(number('open-edges'))} open edges`}, unit mm.
+            {t('{{x}} × {{y}} × {{z}} mm, {{triangles}} triangles, {{size}}, {{closed}}, unit mm.', {
+              x: fixed(number('size-x'), 1),
+              y: fixed(number('size-y'), 1),
+              z: fixed(number('size-z'), 1),
+              triangles: count(mesh.count),
+              size: size ? bytes(size.bytes) : '…',
+              closed: number('open-edges') === 0 ? t('closed') : t('{{n}} open edges', { n: count(number('open-edges')) }),
+            })}
           </p>
           <dl className="rows" data-evidence="facts">
             {FACTS.map((n) => (
@@ -101,19 +108,23 @@ export function DeliverCard({ go }: CardProps) {
       ) : (
         <>
           <p>
-            {mesh.name}: {count(mesh.count)} triangles{size ? `, ${bytes(size.bytes)} as ${format.toUpperCase()}` : ''}.
+            {t('{{name}}: {{triangles}} triangles{{size}}.', {
+              name: mesh.name,
+              triangles: count(mesh.count),
+              size: size ? t(', {{size}} as {{format}}', { size: bytes(size.bytes), format: format.toUpperCase() }) : '',
+            })}
           </p>
           <Button disabled={!slot || facts.running || !!busy} onClick={() => slot && void run({ operation: 'facts', inputs: { mesh: [slot] } })}>
-            Look it over before it goes
+            {t('Look it over before it goes')}
           </Button>
         </>
       )}
       <StepProblem of={facts} />
       <hr />
       <p className="hint">
-        The whole way from files to result, for the next part:{' '}
+        {t('The whole way from files to result, for the next part:')}{' '}
         <a href={addressOf(API.recipe, { id: state.job.id })} download>
-          save as recipe
+          {t('save as recipe')}
         </a>
       </p>
     </WorkCard>

@@ -3,13 +3,14 @@ import { SOURCES } from '@oak-gauge/core/uncertainty/contribution.ts'
 import { lineageFigures, type LineageFigures } from '@oak-gauge/core/uncertainty/lineage.ts'
 import { Amount } from '../../looks/Amount.tsx'
 import { formatU } from '../../looks/quantity.ts'
+import { t } from '../../words/t.ts'
 
 /** What a person answers for where nothing measured it: expanded uncertainties (k = 2), mm. */
 export type Stated = Partial<Record<'scanner' | 'alignment' | 'placing', number>>
 const WHY: Record<keyof Stated, string> = {
-  scanner: 'no verification was known when these passes came in; take it from the certificate of the scanner',
-  alignment: 'the passes were not adjusted together, or moved since',
-  placing: 'the part was not laid on this nominal by best fit',
+  scanner: t('no verification was known when these passes came in; take it from the certificate of the scanner'),
+  alignment: t('the passes were not adjusted together, or moved since'),
+  placing: t('the part was not laid on this nominal by best fit'),
 }
 
 const isKnown = (f: LineageFigures, k: keyof Stated) =>
@@ -29,13 +30,13 @@ export function NotKnown({ path, slot, stated, onChange }: { path: Step[]; slot:
     <>
       {open.some((k) => stated[k] === undefined) && (
         <p className="note" data-not-known>
-          How uncertain a flag is cannot be told yet: say what you know, or the verdict stays open.
+          {t('How uncertain a flag is cannot be told yet: say what you know, or the verdict stays open.')}
         </p>
       )}
       {open.map((k) => (
         <Amount
           key={k}
-          label={`U of ${SOURCES[k]}`}
+          label={t('U of {{k}}', { k: SOURCES[k] })}
           plusMinus
           value={stated[k] ?? null}
           onChange={(v) => set(k, v)}
@@ -56,8 +57,12 @@ export function BudgetTable({ flag, number }: { flag: Step; number: number }) {
   return (
     <details className="fine" data-budget={number} open>
       <summary>
-        Flag {number}
-        {label ? ` ${label}` : ''}: U = {formatU(d.u).replace('± ', '')} {d.u === 'unknown' ? '' : 'mm'}, made of
+        {t('Flag {{number}}{{label}}: U = {{u}} {{unit}}, made of', {
+          number,
+          label: label ? ` ${label}` : '',
+          u: formatU(d.u).replace('± ', ''),
+          unit: d.u === 'unknown' ? '' : 'mm',
+        })}
       </summary>
       <dl className="rows">
         {[...d.parts]
@@ -66,7 +71,7 @@ export function BudgetTable({ flag, number }: { flag: Step; number: number }) {
             <div key={p.source} className="apart">
               <dt>
                 {SOURCES[p.source]}
-                {p.stated ? ', stated' : ''}
+                {p.stated ? t(', stated') : ''}
               </dt>
               <dd data-part={p.source}>
                 {formatU(p.u)} {p.u === 'unknown' ? '' : 'mm'}

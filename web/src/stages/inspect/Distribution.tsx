@@ -5,6 +5,7 @@ import { deviationColour } from '@oak-gauge/contract'
 import type { StepEvidence } from '@oak-gauge/contract'
 import { formatLength } from '../../looks/length.ts'
 import { fixed } from '../../looks/quantity.ts'
+import { t } from '../../words/t.ts'
 
 Chart.register(BarController, BarElement, CategoryScale, LinearScale, Tooltip)
 Chart.defaults.font.family = "'Spline Sans Mono', monospace"
@@ -37,7 +38,7 @@ export function Distribution({ histogram, limit, scale }: { histogram: NonNullab
       <div className="distribution">
         <Bar
           key={`${limit} ${scale}`}
-          aria-label="Distribution of the deviation"
+          aria-label={t('Distribution of the deviation')}
           data={{
             labels: middle.map((m) => formatLength(m)),
             datasets: [
@@ -58,7 +59,7 @@ export function Distribution({ histogram, limit, scale }: { histogram: NonNullab
             scales: { x: { display: false }, y: { display: false, type: 'linear', beginAtZero: true } },
             plugins: {
               legend: { display: false },
-              tooltip: { callbacks: { label: (c) => `${fixed(Number(c.raw), 2)} % of the area`, title: (c) => `${c[0]?.label ?? ''} mm` } },
+              tooltip: { callbacks: { label: (c) => t('{{raw}} % of the area', { raw: fixed(Number(c.raw), 2) }), title: (c) => `${c[0]?.label ?? ''} mm` } },
             },
           }}
           plugins={[limits]}

@@ -10,6 +10,7 @@ import { view } from '../../view/viewSlice.ts'
 import type { CardProps } from '../cards.ts'
 import { BudgetTable, NotKnown, type Stated } from './Budget.tsx'
 import { Distribution } from './Distribution.tsx'
+import { t } from '../../words/t.ts'
 
 /** The deviation map, its limits, its distribution, and flags at picked spots. */
 export function InspectCard({ go }: CardProps) {
@@ -56,33 +57,35 @@ export function InspectCard({ go }: CardProps) {
   if (!mesh || !nominal)
     return (
       <WorkCard
-        question="How far is the part from its nominal?"
+        question={t('How far is the part from its nominal?')}
         foot={
           <Button type="primary" onClick={() => go(mesh ? 'Capture' : 'Merge')}>
-            {mesh ? 'Bring in a nominal' : 'Go to Merge'}
+            {mesh ? t('Bring in a nominal') : t('Go to Merge')}
           </Button>
         }
       >
-        <p>Here every spot of the part is compared with its nominal. {mesh ? 'There is no nominal yet.' : 'There is no mesh yet.'}</p>
+        <p>
+          {t('Here every spot of the part is compared with its nominal. {{mesh}}', { mesh: mesh ? t('There is no nominal yet.') : t('There is no mesh yet.') })}
+        </p>
       </WorkCard>
     )
   const settled = last && given?.limit === limit && given.scale === scale
   const flagging = picking.kind === 'flag'
   return (
     <WorkCard
-      question="How far is the part from its nominal?"
+      question={t('How far is the part from its nominal?')}
       about={
-        !lastOf(path, 'best-fit') ? 'The part has not been laid on its nominal yet: do that in Datum first, unless both share their coordinates.' : undefined
+        !lastOf(path, 'best-fit') ? t('The part has not been laid on its nominal yet: do that in Datum first, unless both share their coordinates.') : undefined
       }
       foot={
         last ? (
           <>
             <Button disabled={flag.running || !field} onClick={() => dispatch(view.pick(flagging ? { kind: 'none' } : { kind: 'flag' }))}>
-              {flagging ? 'No flag' : 'Place a flag'}
+              {flagging ? t('No flag') : t('Place a flag')}
             </Button>
             {settled ? (
               <Button type="primary" onClick={() => go('Deliver')}>
-                Go on to Deliver
+                {t('Go on to Deliver')}
               </Button>
             ) : (
               <Button
@@ -90,7 +93,7 @@ export function InspectCard({ go }: CardProps) {
                 disabled={step.running}
                 onClick={() => void step.run({ operation: 'deviation', inputs: { measured: [mesh.slot], nominal: [nominal.slot] }, params: { limit, scale } })}
               >
-                Compare with these limits
+                {t('Compare with these limits')}
               </Button>
             )}
           </>
@@ -100,25 +103,25 @@ export function InspectCard({ go }: CardProps) {
             disabled={step.running}
             onClick={() => void step.run({ operation: 'deviation', inputs: { measured: [mesh.slot], nominal: [nominal.slot] }, params: { limit, scale } })}
           >
-            Compare
+            {t('Compare')}
           </Button>
         )
       }
     >
       <Amount
-        label="Fine inside"
+        label={t('Fine inside')}
         plusMinus
         value={limit}
         usual={half}
         onChange={setLimit}
-        reason={state.job.tolerance === null ? 'no tolerance in the brief' : 'half of the tolerance in the brief'}
+        reason={state.job.tolerance === null ? t('no tolerance in the brief') : t('half of the tolerance in the brief')}
       />
-      <Amount label="Scale to" plusMinus value={scale} usual={Math.max(1, 4 * half)} onChange={(v) => setScale(Math.max(v, limit * 1.01))} />
+      <Amount label={t('Scale to')} plusMinus value={scale} usual={Math.max(1, 4 * half)} onChange={(v) => setScale(Math.max(v, limit * 1.01))} />
       {flagging && (
         <div className="field">
-          <label htmlFor="i-label">Name of the spot</label>
-          <Input id="i-label" className="wide" value={label} maxLength={60} placeholder="may be left empty" onChange={(e) => setLabel(e.target.value)} />
-          <span className="reason">Now click the spot.</span>
+          <label htmlFor="i-label">{t('Name of the spot')}</label>
+          <Input id="i-label" className="wide" value={label} maxLength={60} placeholder={t('may be left empty')} onChange={(e) => setLabel(e.target.value)} />
+          <span className="reason">{t('Now click the spot.')}</span>
         </div>
       )}
       {last && (flagging || flags.length > 0) && <NotKnown path={path} slot={mesh.slot} stated={stated} onChange={setStated} />}

@@ -5,6 +5,7 @@ import { useDismissStepMutation, useRerunStepMutation } from '../../api.ts'
 import { useOpenJob } from '../../job/useJob.ts'
 import { ProblemBox } from '../../looks/ProblemBox.tsx'
 import { dismissUpload, upload, useUploads } from '../capture/upload.ts'
+import { t } from '../../words/t.ts'
 
 /** Markers that were measured elsewhere. */
 export function BringList({ setup }: { setup: string | undefined }) {
@@ -13,13 +14,13 @@ export function BringList({ setup }: { setup: string | undefined }) {
   return (
     <>
       <Button size="small" onClick={() => file.current?.click()}>
-        Bring in a list
+        {t('Bring in a list')}
       </Button>
       <input
         ref={file}
         type="file"
         hidden
-        aria-label="List of markers"
+        aria-label={t('List of markers')}
         accept=".csv,.txt,.asc,.xyz,.pts"
         onChange={(e) => {
           if (e.target.files?.length) upload(state.job.id, [...e.target.files], { role: 'marker-map', ...(setup ? { setup } : {}) })
@@ -43,7 +44,7 @@ export function ListTroubles() {
           <div key={u.key}>
             {u.problem && <ProblemBox problem={u.problem} />}
             <Button size="small" onClick={() => dismissUpload(u.key)}>
-              Close
+              {t('Close')}
             </Button>
           </div>
         ))}
@@ -65,19 +66,19 @@ function Refused({ step, operation, problem }: { step: string; operation: string
           <>
             <Select
               size="small"
-              aria-label="Unit of the list"
+              aria-label={t('Unit of the list')}
               value={unit}
               onChange={setUnit}
               options={UNITS.map((u) => ({ value: u, label: u }))}
               className="control tiny"
             />
             <Button size="small" onClick={() => void rerun({ id: state.job.id, step, params: { unit } })}>
-              Read it in {unit}
+              {t('Read it in {{unit}}', { unit })}
             </Button>
           </>
         )}
         <Button size="small" onClick={() => void dismiss({ id: state.job.id, step })}>
-          Close
+          {t('Close')}
         </Button>
       </div>
     </ProblemBox>

@@ -7,6 +7,7 @@ import { Numbers, StepProblem, Warnings, WorkCard } from '../../job/WorkCard.tsx
 import { Amount } from '../../looks/Amount.tsx'
 import { useMarkers } from './markers.ts'
 import { fixed } from '../../looks/quantity.ts'
+import { t } from '../../words/t.ts'
 
 const TOGETHER = ['align-shape', 'align-pairs', 'align-fine', 'adjust']
 
@@ -61,22 +62,22 @@ export function CheckPart({ head, onPlan, go }: { head: ReactNode; onPlan(): voi
   }
   return (
     <WorkCard
-      question="Do they sit where they were planned?"
-      about="The map is laid on the plan by the distances between markers; a hand misses by a millimetre or two, and that is no harm."
+      question={t('Do they sit where they were planned?')}
+      about={t('The map is laid on the plan by the distances between markers; a hand misses by a millimetre or two, and that is no harm.')}
       foot={
         <>
           {joined ? (
             <Button type="primary" onClick={() => go('Capture')}>
-              Go on to Capture
+              {t('Go on to Capture')}
             </Button>
           ) : (
             <Button type="primary" disabled={!plan || !map || step.running} onClick={compare}>
-              Compare
+              {t('Compare')}
             </Button>
           )}
           {joined && (
             <Button disabled={more.running || !markers} onClick={() => void propose()}>
-              Where to add one
+              {t('Where to add one')}
             </Button>
           )}
         </>
@@ -85,30 +86,34 @@ export function CheckPart({ head, onPlan, go }: { head: ReactNode; onPlan(): voi
       {head}
       {maps.length > 1 && (
         <div className="field">
-          <label htmlFor="m-check">Map</label>
+          <label htmlFor="m-check">{t('Map')}</label>
           <Select id="m-check" className="control" value={map?.slot ?? null} onChange={setSlot} options={maps.map((m) => ({ value: m.slot, label: m.name }))} />
         </div>
       )}
       <Amount
-        label="A hand misses by"
+        label={t('A hand misses by')}
         value={slack}
         usual={2}
         onChange={(v) => setSlack(Math.min(10, v))}
-        reason="standard deviation; more makes room for hasty hands"
+        reason={t('standard deviation; more makes room for hasty hands')}
       />
       <StepProblem of={step} />
       {joined && !step.running && (
         <>
-          <h3>Found</h3>
+          <h3>{t('Found')}</h3>
           <Numbers step={joined} limit={6} />
           <Warnings step={joined} />
-          {along(joined.inputs) && <p className="hint">Laid on the plan along with the map: {along(joined.inputs)}. Stepping back takes all of it back.</p>}
+          {along(joined.inputs) && (
+            <p className="hint">
+              {t('Laid on the plan along with the map: {{inputs}}. Stepping back takes all of it back.', { inputs: along(joined.inputs) })}
+            </p>
+          )}
           <div className="list">
             <table className="numbers">
               <thead>
                 <tr>
-                  <th>marker</th>
-                  <th>beside its place, mm</th>
+                  <th>{t('marker')}</th>
+                  <th>{t('beside its place, mm')}</th>
                 </tr>
               </thead>
               <tbody>
@@ -134,6 +139,7 @@ export function CheckPart({ head, onPlan, go }: { head: ReactNode; onPlan(): voi
 /** Markers by their number: 2 before 10. */
 const byNumber = new Intl.Collator('en', { numeric: true })
 const along = ({ passes = [], maps = [] }: Record<string, string[]>) =>
-  [count(passes, 'pass', 'passes'), count(maps, 'other map', 'other maps')].filter(Boolean).join(' and ')
-const count = (of: string[], one: string, many: string) => of.length && `${of.length} ${of.length === 1 ? one : many}`
+  [passes.length && t('{{count}} passes', { count: passes.length }), maps.length && t('{{count}} other maps', { count: maps.length })]
+    .filter(Boolean)
+    .join(t(' and '))
 const far = (a: readonly number[], b: readonly number[]) => Math.hypot(a[0] - b[0], a[1] - b[1], a[2] - b[2])

@@ -5,6 +5,7 @@ import { Amount } from '../../looks/Amount.tsx'
 import { useAppDispatch, useAppSelector } from '../../store.ts'
 import { view } from '../../view/viewSlice.ts'
 import type { Settings } from './plansettings.ts'
+import { t } from '../../words/t.ts'
 
 /** Functional faces stay free: whole faces of a nominal, or the surroundings of picked places. */
 export function KeepClear({ settings: s, nominal, onChange }: { settings: Settings; nominal: TrayItem | undefined; onChange(p: Partial<Settings>): void }) {
@@ -32,14 +33,14 @@ export function KeepClear({ settings: s, nominal, onChange }: { settings: Settin
     <div className="stack">
       <div className="field">
         <span>
-          Kept clear{' '}
+          {t('Kept clear')}{' '}
           <span className="figure" data-kept-clear={count}>
             {count}
           </span>
         </span>
         <span className="abreast">
           <Button size="small" onClick={begin}>
-            {on ? 'That is all' : byFace ? 'Pick faces' : 'Pick places'}
+            {on ? t('That is all') : byFace ? t('Pick faces') : t('Pick places')}
           </Button>
           {count > 0 && (
             <Button
@@ -49,19 +50,19 @@ export function KeepClear({ settings: s, nominal, onChange }: { settings: Settin
                 dispatch(view.faces([]))
               }}
             >
-              None
+              {t('None')}
             </Button>
           )}
         </span>
         <span className="reason">
           {on
             ? byFace
-              ? 'click the faces no marker may touch'
-              : `everything within ${radius} mm of a picked place stays free`
-            : 'bearing seats, sealing and datum faces'}
+              ? t('click the faces no marker may touch')
+              : t('everything within {{radius}} mm of a picked place stays free', { radius })
+            : t('bearing seats, sealing and datum faces')}
         </span>
       </div>
-      {on && !byFace && <Amount label="Radius" value={radius} onChange={setRadius} />}
+      {on && !byFace && <Amount label={t('Radius')} value={radius} onChange={setRadius} />}
     </div>
   )
 }

@@ -14,6 +14,7 @@ import { MapRunning } from './MapRunning.tsx'
 import { MapTable } from './MapTable.tsx'
 import { TravelPicture } from './TravelPicture.tsx'
 import { useMapping } from './useMapping.ts'
+import { t } from '../../words/t.ts'
 
 /** Markers recorded by themselves, setup by setup. */
 export function MapPart({ head, go, onCheck }: { head: ReactNode; go(s: Stage): void; onCheck: (() => void) | null }) {
@@ -55,7 +56,7 @@ export function MapPart({ head, go, onCheck }: { head: ReactNode; go(s: Stage): 
   }
   const pick = (
     <div className="field">
-      <label htmlFor="m-setup">Setup</label>
+      <label htmlFor="m-setup">{t('Setup')}</label>
       <span className="abreast">
         <Select
           id="m-setup"
@@ -65,14 +66,14 @@ export function MapPart({ head, go, onCheck }: { head: ReactNode; go(s: Stage): 
             setSetup(v)
             setTravel(null)
           }}
-          options={state.setups.map((s) => ({ value: s.id, label: `${s.name}${maps.some((m) => m.setup === s.id) ? '' : ', no map'}` }))}
+          options={state.setups.map((s) => ({ value: s.id, label: `${s.name}${maps.some((m) => m.setup === s.id) ? '' : t(', no map')}` }))}
         />
         <Button
           className="beside"
-          title="Another setup: the part was turned or moved in between"
-          onClick={() => void addSetup({ id: state.job.id, name: `Setup ${state.setups.length + 1}` })}
+          title={t('Another setup: the part was turned or moved in between')}
+          onClick={() => void addSetup({ id: state.job.id, name: t('Setup {{setups}}', { setups: state.setups.length + 1 }) })}
         >
-          New
+          {t('New')}
         </Button>
       </span>
     </div>
@@ -81,14 +82,14 @@ export function MapPart({ head, go, onCheck }: { head: ReactNode; go(s: Stage): 
     const anchor = others.at(0)
     return (
       <WorkCard
-        question={`${own.count} markers of ${setup?.name ?? ''} are known`}
-        about="Every pass of this setup that sees them knows its place. Another setup has a map of its own."
+        question={t('{{own}} markers of {{name}} are known', { own: own.count, name: setup?.name ?? '' })}
+        about={t('Every pass of this setup that sees them knows its place. Another setup has a map of its own.')}
         foot={
           <>
             <Button type="primary" onClick={() => go('Capture')}>
-              Go on to Capture
+              {t('Go on to Capture')}
             </Button>
-            {onCheck && <Button onClick={onCheck}>Compare with the plan</Button>}
+            {onCheck && <Button onClick={onCheck}>{t('Compare with the plan')}</Button>}
           </>
         }
       >
@@ -99,13 +100,13 @@ export function MapPart({ head, go, onCheck }: { head: ReactNode; go(s: Stage): 
         {made && made !== step && <Warnings step={path.findLast((s) => s.operation === 'join-markers')} />}
         <div className="abreast wrap">
           <Button size="small" onClick={() => setAgain(true)}>
-            Map again
+            {t('Map again')}
           </Button>
           {anchor && (
             <Button
               size="small"
               disabled={join.running}
-              title="Moves this setup and its passes so that the markers both share fall together"
+              title={t('Moves this setup and its passes so that the markers both share fall together')}
               onClick={() =>
                 void join.run({
                   operation: 'join-markers',
@@ -113,11 +114,11 @@ export function MapPart({ head, go, onCheck }: { head: ReactNode; go(s: Stage): 
                 })
               }
             >
-              Bring together with {state.setups.find((s) => s.id === anchor.setup)?.name ?? anchor.name}
+              {t('Bring together with {{name}}', { name: state.setups.find((s) => s.id === anchor.setup)?.name ?? anchor.name })}
             </Button>
           )}
           <Button size="small" href={addressOf(API.file, { id: own.id }, { format: 'csv' })}>
-            As a list
+            {t('As a list')}
           </Button>
           <BringList setup={setup?.id} />
         </div>
@@ -133,61 +134,67 @@ export function MapPart({ head, go, onCheck }: { head: ReactNode; go(s: Stage): 
   return (
     <WorkCard
       question={
-        asks && travel === null ? 'The part lies otherwise now. Did the markers travel with it?' : `Which markers does ${setup?.name ?? 'the setup'} have?`
+        asks && travel === null
+          ? t('The part lies otherwise now. Did the markers travel with it?')
+          : t('Which markers does {{name}} have?', { name: setup?.name ?? t('the setup') })
       }
       about={
         asks && travel === null
           ? undefined
-          : 'They are recorded by themselves, from all sides; then all frames and all markers are solved together. The surface comes later.'
+          : t('They are recorded by themselves, from all sides; then all frames and all markers are solved together. The surface comes later.')
       }
       foot={
         <>
           <Button type="primary" disabled={!connected || elsewhere || isLoading || (cold && !anyway) || (asks && travel === null)} onClick={() => begin(known)}>
-            {known ? 'Go on from that map' : 'Record the markers'}
+            {known ? t('Go on from that map') : t('Record the markers')}
           </Button>
-          {own && <Button onClick={() => setAgain(false)}>Back to the map</Button>}
+          {own && <Button onClick={() => setAgain(false)}>{t('Back to the map')}</Button>}
         </>
       }
     >
       {head}
       {pick}
       {asks && (
-        <div className="choose travel" role="radiogroup" aria-label="Did the markers travel with the part">
-          {([true, false] as const).map((t) => (
-            <div className={travel === t ? 'choice on' : 'choice'} key={String(t)}>
-              <button type="button" role="radio" aria-checked={travel === t} className="plain" onClick={() => setTravel(t)}>
-                <TravelPicture stuck={t} />
-                <b>{t ? 'Yes, they stick on it' : 'No, they stayed on the table'}</b>
-                <span className="hint">{t ? 'the map of the other setup holds; only its place is new' : 'this setup begins with an empty map'}</span>
+        <div className="choose travel" role="radiogroup" aria-label={t('Did the markers travel with the part')}>
+          {([true, false] as const).map((travels) => (
+            <div className={travel === travels ? 'choice on' : 'choice'} key={String(travels)}>
+              <button type="button" role="radio" aria-checked={travel === travels} className="plain" onClick={() => setTravel(travels)}>
+                <TravelPicture stuck={travels} />
+                <b>{travels ? t('Yes, they stick on it') : t('No, they stayed on the table')}</b>
+                <span className="hint">
+                  {travels ? t('the map of the other setup holds; only its place is new') : t('this setup begins with an empty map')}
+                </span>
               </button>
             </div>
           ))}
         </div>
       )}
-      {own && <p className="hint">What is known stays: markers that moved since are named, passes recorded before stay valid.</p>}
+      {own && <p className="hint">{t('What is known stays: markers that moved since are named, passes recorded before stay valid.')}</p>}
       {scanner && (
         <p className="hint">
-          With <Link to={`/scanners/${scanner.id}`}>{scanner.name}</Link>
+          {t('With')} <Link to={`/scanners/${scanner.id}`}>{scanner.name}</Link>
           {scanner.health.state === 'go' ? '.' : `: ${scanner.health.reason}`}
         </p>
       )}
-      <Amount label="Good enough at" value={target} usual={0.02} onChange={setTarget} reason="expanded uncertainty of each marker (k = 2)" />
+      <Amount label={t('Good enough at')} value={target} usual={0.02} onChange={setTarget} reason={t('expanded uncertainty of each marker (k = 2)')} />
       {scanner && !connected && (
         <div className="note">
-          {scanner.on ? (scanner.problem?.detail ?? `${scanner.name} is being connected.`) : `${scanner.name} is switched off.`}{' '}
+          {scanner.on
+            ? (scanner.problem?.detail ?? t('{{name}} is being connected.', { name: scanner.name }))
+            : t('{{name}} is switched off.', { name: scanner.name })}{' '}
           {!scanner.on && (
             <Button size="small" onClick={() => void patch({ id: scanner.id, on: true })}>
-              Switch it on
+              {t('Switch it on')}
             </Button>
           )}
         </div>
       )}
-      {scanner && connected && cold && <ColdNote scanner={scanner} anyway="Map anyway" checked={anyway} onChange={setAnyway} />}
+      {scanner && connected && cold && <ColdNote scanner={scanner} anyway={t('Map anyway')} checked={anyway} onChange={setAnyway} />}
       {elsewhere && scanner && (
         <div className="note">
-          The markers of another job are being mapped with {scanner.name}.{' '}
+          {t('The markers of another job are being mapped with {{name}}.', { name: scanner.name })}{' '}
           <Button size="small" onClick={() => void act({ id: scanner.id, what: 'cancel' })}>
-            Give that up
+            {t('Give that up')}
           </Button>
         </div>
       )}

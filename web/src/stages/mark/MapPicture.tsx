@@ -1,5 +1,6 @@
 import type { MappedMarker, MappingRun } from '@oak-gauge/contract'
 import { fixed } from '../../looks/quantity.ts'
+import { t } from '../../words/t.ts'
 
 const W = 900
 const H = 660
@@ -22,7 +23,11 @@ export function MapPicture({ run }: { run: MappingRun }) {
   const s = run.scanner
   return (
     <div className="mapping" data-mapping={run.phase}>
-      <svg viewBox={`0 0 ${W} ${H}`} role="img" aria-label={`Marker map from above: ${markers.length} markers, ${run.enough} known well enough`}>
+      <svg
+        viewBox={`0 0 ${W} ${H}`}
+        role="img"
+        aria-label={t('Marker map from above: {{markers}} markers, {{enough}} known well enough', { markers: markers.length, enough: run.enough })}
+      >
         <g className="scale" transform={`translate(${MARGIN} ${H - 22})`}>
           <path d={`M0 -5V0H${bar * k}V-5`} fill="none" stroke="var(--deep)" strokeWidth="1.4" />
           <text x={bar * k + 8} y="0" className="figure">
@@ -41,7 +46,7 @@ export function MapPicture({ run }: { run: MappingRun }) {
           </g>
         ))}
       </svg>
-      {!markers.length && <p className="said">Show the scanner the markers: at least four at a time.</p>}
+      {!markers.length && <p className="said">{t('Show the scanner the markers: at least four at a time.')}</p>}
     </div>
   )
 }

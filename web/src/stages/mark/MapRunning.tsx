@@ -5,14 +5,22 @@ import { problemOf, useActOnRunMutation } from '../../api.ts'
 import { Card } from '../../looks/Card.tsx'
 import { ProblemBox } from '../../looks/ProblemBox.tsx'
 import { fixed } from '../../looks/quantity.ts'
+import { t } from '../../words/t.ts'
+import { Words } from '../../words/Words.tsx'
 
-const LACKS: Record<MappedMarker['state'], string> = { new: 'just found', frames: 'a little longer', directions: 'from more sides', enough: '', gone: 'gone' }
+const LACKS: Record<MappedMarker['state'], string> = {
+  new: t('just found'),
+  frames: t('a little longer'),
+  directions: t('from more sides'),
+  enough: '',
+  gone: t('gone'),
+}
 const WHY: Record<string, string> = {
-  'too-few': 'too few markers in view',
-  'on-a-line': 'the markers in view lie on one line',
-  'no-match': 'these markers are not in the map',
-  ambiguous: 'these markers look like others',
-  'too-few-known': 'most of what is in view is not in the map',
+  'too-few': t('too few markers in view'),
+  'on-a-line': t('the markers in view lie on one line'),
+  'no-match': t('these markers are not in the map'),
+  ambiguous: t('these markers look like others'),
+  'too-few-known': t('most of what is in view is not in the map'),
 }
 
 /** Markers being recorded: what is seen, what is known, what moved, and what is still wanted. */
@@ -28,72 +36,76 @@ export function MapRunning({ head, run, scanner }: { head: ReactNode; run: Mappi
     <Card
       question={
         away
-          ? 'The scanner is away'
+          ? t('The scanner is away')
           : run.tracking === 'lost'
-            ? 'Lost: lead it back to where it knew its place'
+            ? t('Lost: lead it back to where it knew its place')
             : total && !wanting.length
-              ? 'All markers are known well enough'
-              : 'Show it the markers from all sides'
+              ? t('All markers are known well enough')
+              : t('Show it the markers from all sides')
       }
       foot={
         <>
           <Button type="primary" disabled={run.phase === 'solving' || total < 4} loading={run.phase === 'solving'} onClick={() => send('end')}>
-            {run.phase === 'solving' ? 'Storing' : 'That is all: make the map'}
+            {run.phase === 'solving' ? t('Storing') : t('That is all: make the map')}
           </Button>
           <Button disabled={run.phase === 'solving' || away} onClick={() => send(recording ? 'hold' : 'on')}>
-            {recording ? 'Hold' : 'Go on'}
+            {recording ? t('Hold') : t('Go on')}
           </Button>
           <Button disabled={run.phase === 'solving'} onClick={() => send('cancel')}>
-            Give up
+            {t('Give up')}
           </Button>
         </>
       }
     >
       {head}
       <dl className="rows" data-evidence="mapping">
-        <dt>known well enough</dt>
-        <dd data-quantity="enough">
-          {run.enough} of {total}
-        </dd>
-        <dt>in view, of them placed</dt>
+        <dt>{t('known well enough')}</dt>
+        <dd data-quantity="enough">{t('{{enough}} of {{total}}', { enough: run.enough, total })}</dd>
+        <dt>{t('in view, of them placed')}</dt>
         <dd data-quantity="in view">
           {run.inView} / {run.fits}
         </dd>
-        <dt>frames, of them not placed</dt>
+        <dt>{t('frames, of them not placed')}</dt>
         <dd data-quantity="frames">
           {run.frames} / {run.lost}
         </dd>
       </dl>
       <Distance run={run} />
-      {run.tracking === 'lost' && <p className="note">{WHY[run.why] ?? 'the place is not known'}. Nothing of this goes into the map.</p>}
-      {run.tracking === 'few' && recording && <p className="note">Fewer than four markers in view.</p>}
+      {run.tracking === 'lost' && (
+        <p className="note">{t('{{why}}. Nothing of this goes into the map.', { why: WHY[run.why] ?? t('the place is not known') })}</p>
+      )}
+      {run.tracking === 'few' && recording && <p className="note">{t('Fewer than four markers in view.')}</p>}
       {run.moved.some((m) => m.together.length > 0) && (
         <p className="note" data-moved-together>
-          {run.moved.find((m) => m.together.length)?.together.join(', ')} moved at one time, the others did not: the part was nudged against the table, or the
-          other way round.
+          {t('{{join}} moved at one time, the others did not: the part was nudged against the table, or the other way round.', {
+            join: run.moved.find((m) => m.together.length)?.together.join(', '),
+          })}
         </p>
       )}
       {run.moved
         .filter((m) => !m.together.length)
         .map((m, i) => (
           <p className="note" key={`${m.id} ${i}`} data-moved={m.id}>
-            Marker {m.id} moved by <span className="figure">{fixed(m.distance, 3)}</span> ± <span className="figure">{fixed(2 * m.uncertainty, 3)}</span> mm.
-            Its place from now on is the new one.
+            <Words
+              of={'Marker {{id}} moved by <figure>{{distance}}</figure> ± <figure>{{uncertainty}}</figure> mm. Its place from now on is the new one.'}
+              values={{ id: m.id, distance: fixed(m.distance, 3), uncertainty: fixed(2 * m.uncertainty, 3) }}
+              parts={{ figure: <span className="figure" /> }}
+            />
           </p>
         ))}
       {run.missing.map((id) => (
         <p className="note" key={id} data-missing={id}>
-          Marker {id} is gone: it is not seen where it should be.
+          {t('Marker {{id}} is gone: it is not seen where it should be.', { id })}
         </p>
       ))}
       {run.added.length > 0 && (
         <p className="hint" data-added>
-          Not planned or known before, in the map now: {run.added.join(', ')}.
+          {t('Not planned or known before, in the map now: {{join}}.', { join: run.added.join(', ') })}
         </p>
       )}
       {run.absent.length > 0 && (
         <p className="hint" data-absent>
-          Planned and not found yet: {run.absent.join(', ')}.
+          {t('Planned and not found yet: {{join}}.', { join: run.absent.join(', ') })}
         </p>
       )}
       {run.standIn && <Hand run={run} send={send} />}
@@ -102,10 +114,10 @@ export function MapRunning({ head, run, scanner }: { head: ReactNode; run: Mappi
         <table className="numbers">
           <thead>
             <tr>
-              <th>marker</th>
+              <th>{t('marker')}</th>
               <th>U, mm</th>
-              <th>angle</th>
-              <th>wants</th>
+              <th>{t('angle')}</th>
+              <th>{t('wants')}</th>
             </tr>
           </thead>
           <tbody>
@@ -117,7 +129,7 @@ export function MapRunning({ head, run, scanner }: { head: ReactNode; run: Mappi
                   <th>{m.id}</th>
                   <td data-u={m.id}>{m.u === null ? '' : fixed(m.u, 4)}</td>
                   <td>{fixed(m.angle, 0)}°</td>
-                  <td>{m.moved !== null ? 'moved' : LACKS[m.state]}</td>
+                  <td>{m.moved !== null ? t('moved') : LACKS[m.state]}</td>
                 </tr>
               ))}
           </tbody>
@@ -135,9 +147,9 @@ function Distance({ run }: { run: MappingRun }) {
   const x = (v: number) => Math.min(290, Math.max(10, 10 + (280 * (v - low)) / span))
   const good = [near + 0.2 * (ideal - near), far - 0.2 * (far - ideal)]
   const d = run.distance
-  const word = d === null ? 'no markers in view' : d < good[0] ? 'too near' : d > good[1] ? 'too far' : 'good'
+  const word = d === null ? t('no markers in view') : d < good[0] ? t('too near') : d > good[1] ? t('too far') : t('good')
   return (
-    <div className="distance" role="img" aria-label={`Working distance ${d === null ? '' : `${Math.round(d)} mm, `}${word}`}>
+    <div className="distance" role="img" aria-label={t('Working distance {{d}}{{word}}', { d: d === null ? '' : `${Math.round(d)} mm, `, word })}>
       <svg width="300" height="34">
         <line x1="10" x2="290" y1="22" y2="22" stroke="var(--deep)" />
         {[near, ideal, far].map((v) => (
@@ -169,18 +181,22 @@ function Hand({ run, send }: { run: MappingRun; send(what: string, body?: object
     ['▸', { right: step }],
     ['▴', { down: -step }],
     ['▾', { down: step }],
-    ['nearer', { away: -step }],
-    ['farther', { away: step }],
-    ['tilt ▴', { topAway: -10, down: 60 }],
-    ['tilt ▾', { topAway: 10, down: -60 }],
+    [t('nearer'), { away: -step }],
+    [t('farther'), { away: step }],
+    [t('tilt ▴'), { topAway: -10, down: 60 }],
+    [t('tilt ▾'), { topAway: 10, down: -60 }],
   ]
   return (
     <div className="stack hand">
       <div className="abreast">
         <Button size="small" disabled={run.path !== null || run.phase !== 'recording'} onClick={() => send('path')}>
-          {run.path === null ? (run.turntable ? 'Turn the table once round' : 'Lead it once round') : `On its way, ${Math.round(100 * run.path)} %`}
+          {run.path === null
+            ? run.turntable
+              ? t('Turn the table once round')
+              : t('Lead it once round')
+            : t('On its way, {{path}} %', { path: Math.round(100 * run.path) })}
         </Button>
-        {!run.turntable && <span className="hint">or by hand:</span>}
+        {!run.turntable && <span className="hint">{t('or by hand:')}</span>}
       </div>
       {!run.turntable && (
         <div className="moves">
@@ -194,11 +210,11 @@ function Hand({ run, send }: { run: MappingRun; send(what: string, body?: object
       {named.length > 0 && (
         <div className="abreast">
           <Button size="small" disabled={!marker || run.phase !== 'recording'} onClick={() => marker && send('nudge', { marker, distance: by })}>
-            Knock against
+            {t('Knock against')}
           </Button>
           <Select
             size="small"
-            aria-label="Marker to knock against"
+            aria-label={t('Marker to knock against')}
             className="control tiny"
             value={marker}
             onChange={setMarker}
@@ -208,7 +224,7 @@ function Hand({ run, send }: { run: MappingRun; send(what: string, body?: object
           />
           <InputNumber
             size="small"
-            aria-label="By how much, mm"
+            aria-label={t('By how much, mm')}
             className="control tiny"
             min={0.01}
             max={50}

@@ -1,6 +1,7 @@
 import type { TrayItem } from '@oak-gauge/contract'
 import { inOrder, useMarkers } from './markers.ts'
 import { fixed } from '../../looks/quantity.ts'
+import { t } from '../../words/t.ts'
 
 /** The markers of a map, one line each. */
 export function MapTable({ item }: { item: TrayItem }) {
@@ -11,10 +12,10 @@ export function MapTable({ item }: { item: TrayItem }) {
       <table className="numbers">
         <thead>
           <tr>
-            <th>marker</th>
+            <th>{t('marker')}</th>
             <th>mm</th>
             <th>U, mm</th>
-            <th>frames</th>
+            <th>{t('frames')}</th>
           </tr>
         </thead>
         <tbody>

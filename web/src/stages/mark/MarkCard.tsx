@@ -11,6 +11,7 @@ import { PlanPart } from './PlanPart.tsx'
 import { USUAL, type Settings } from './plansettings.ts'
 import { usePlanner } from './usePlanner.ts'
 import { useScannerView } from './useScannerView.ts'
+import { t } from '../../words/t.ts'
 
 type Part = 'plan' | 'map' | 'check'
 
@@ -41,9 +42,9 @@ export function MarkCard({ go }: CardProps) {
       value={part}
       onChange={setPart}
       options={[
-        { value: 'plan', label: 'Plan' },
-        { value: 'map', label: 'Map' },
-        { value: 'check', label: 'Check', disabled: !plan || !maps.length },
+        { value: 'plan', label: t('Plan') },
+        { value: 'map', label: t('Map') },
+        { value: 'check', label: t('Check'), disabled: !plan || !maps.length },
       ]}
     />
   )

@@ -3,11 +3,12 @@ import type { TrayItem } from '@oak-gauge/contract'
 import type { PlainShape, Up } from '@oak-gauge/core/markers/plan/shape.ts'
 import { Amount } from '../../looks/Amount.tsx'
 import type { Settings } from './plansettings.ts'
+import { t } from '../../words/t.ts'
 
 export const BOX: PlainShape = { kind: 'box', x: 200, y: 120, z: 60 }
 const PLATE: PlainShape = { kind: 'plate', x: 250, y: 180, z: 5 }
 const CYLINDER: PlainShape = { kind: 'cylinder', diameter: 120, height: 100 }
-const UP_WORDS: Record<Up, string> = { '+z': 'z up', '-z': 'z down', '+x': 'x up', '-x': 'x down', '+y': 'y up', '-y': 'y down' }
+const UP_WORDS: Record<Up, string> = { '+z': t('z up'), '-z': t('z down'), '+x': t('x up'), '-x': t('x down'), '+y': t('y up'), '-y': t('y down') }
 
 interface Fields {
   settings: Settings
@@ -25,7 +26,7 @@ export function PartFields({ settings: s, shape, shapes, item, patch, onChoose }
   return (
     <>
       <div className="field">
-        <label htmlFor="m-shape">Part</label>
+        <label htmlFor="m-shape">{t('Part')}</label>
         <Select
           id="m-shape"
           className="control"
@@ -36,16 +37,16 @@ export function PartFields({ settings: s, shape, shapes, item, patch, onChoose }
           }}
           options={[
             ...shapes.map((i) => ({ value: i.slot, label: i.name })),
-            { value: 'box', label: 'a box of my size' },
-            { value: 'plate', label: 'a plate of my size' },
-            { value: 'cylinder', label: 'a cylinder of my size' },
+            { value: 'box', label: t('a box of my size') },
+            { value: 'plate', label: t('a plate of my size') },
+            { value: 'cylinder', label: t('a cylinder of my size') },
           ]}
         />
       </div>
       {shape && <Dimensions shape={shape} onChange={(v) => patch({ shape: v })} />}
       {!shape && (
         <div className="field">
-          <label htmlFor="m-up">It stands with</label>
+          <label htmlFor="m-up">{t('It stands with')}</label>
           <Select
             id="m-up"
             className="control"
@@ -63,15 +64,15 @@ function Dimensions({ shape, onChange }: { shape: PlainShape; onChange(s: PlainS
   if (shape.kind === 'cylinder')
     return (
       <>
-        <Amount label="Diameter" value={shape.diameter} onChange={(diameter) => onChange({ ...shape, diameter })} />
-        <Amount label="Height" value={shape.height} onChange={(height) => onChange({ ...shape, height })} />
+        <Amount label={t('Diameter')} value={shape.diameter} onChange={(diameter) => onChange({ ...shape, diameter })} />
+        <Amount label={t('Height')} value={shape.height} onChange={(height) => onChange({ ...shape, height })} />
       </>
     )
   return (
     <>
-      <Amount label="Length" value={shape.x} onChange={(x) => onChange({ ...shape, x })} />
-      <Amount label="Width" value={shape.y} onChange={(y) => onChange({ ...shape, y })} />
-      <Amount label={shape.kind === 'plate' ? 'Thickness' : 'Height'} value={shape.z} onChange={(z) => onChange({ ...shape, z })} />
+      <Amount label={t('Length')} value={shape.x} onChange={(x) => onChange({ ...shape, x })} />
+      <Amount label={t('Width')} value={shape.y} onChange={(y) => onChange({ ...shape, y })} />
+      <Amount label={shape.kind === 'plate' ? t('Thickness') : t('Height')} value={shape.z} onChange={(z) => onChange({ ...shape, z })} />
     </>
   )
 }

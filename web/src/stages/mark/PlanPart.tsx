@@ -18,6 +18,7 @@ import { PlanResult } from './PlanResult.tsx'
 import { USUAL, type Settings } from './plansettings.ts'
 import { usePlanner } from './usePlanner.ts'
 import { useScannerView } from './useScannerView.ts'
+import { t } from '../../words/t.ts'
 
 /** Where markers should go, before any is stuck. */
 export function PlanPart({ head, onMap }: { head: ReactNode; onMap(): void }) {
@@ -76,14 +77,14 @@ export function PlanPart({ head, onMap }: { head: ReactNode; onMap(): void }) {
     )
   return (
     <WorkCard
-      question="Where should markers go?"
-      about="Proposed are the fewest markers such that from every side enough of them are seen, away from edges, and no two groups alike."
+      question={t('Where should markers go?')}
+      about={t('Proposed are the fewest markers such that from every side enough of them are seen, away from edges, and no two groups alike.')}
       foot={
         <>
           <Button type="primary" disabled={step.running || !scanner} onClick={() => void propose()}>
-            Propose places
+            {t('Propose places')}
           </Button>
-          <Button onClick={plan ? () => setAgain(false) : onMap}>{plan ? 'Back to the plan' : 'They are stuck already'}</Button>
+          <Button onClick={plan ? () => setAgain(false) : onMap}>{plan ? t('Back to the plan') : t('They are stuck already')}</Button>
         </>
       }
     >
@@ -94,44 +95,44 @@ export function PlanPart({ head, onMap }: { head: ReactNode; onMap(): void }) {
         value={s.where}
         onChange={(where) => patch({ where })}
         options={[
-          { value: 'part', label: 'On the part' },
-          { value: 'around', label: 'Around it' },
-          { value: 'both', label: 'Both' },
+          { value: 'part', label: t('On the part') },
+          { value: 'around', label: t('Around it') },
+          { value: 'both', label: t('Both') },
         ]}
       />
       <p className="hint">
-        {s.where === 'part' ? 'It may be turned and held in the hand: markers travel with it.' : 'The part may not be moved against the table within a setup.'}
+        {s.where === 'part'
+          ? t('It may be turned and held in the hand: markers travel with it.')
+          : t('The part may not be moved against the table within a setup.')}
       </p>
       <div className="field">
-        <label htmlFor="m-sizes">Sizes</label>
+        <label htmlFor="m-sizes">{t('Sizes')}</label>
         <Select
           id="m-sizes"
           className="control"
           value={s.sizes}
           onChange={(sizes) => patch({ sizes })}
           options={[
-            { value: 'mixed', label: '3 and 6 mm mixed' },
-            { value: 'small', label: '3 mm only' },
-            { value: 'large', label: '6 mm only' },
+            { value: 'mixed', label: t('3 and 6 mm mixed') },
+            { value: 'small', label: t('3 mm only') },
+            { value: 'large', label: t('6 mm only') },
           ]}
         />
-        <span className="reason">mixed sizes make groups easier to tell apart</span>
+        <span className="reason">{t('mixed sizes make groups easier to tell apart')}</span>
       </div>
       <Amount
-        label="In view"
+        label={t('In view')}
         unit=""
         value={s.wanted}
         usual={USUAL.wanted}
         onChange={(v) => patch({ wanted: Math.max(3, Math.round(v)) })}
-        reason="markers from every side; 4 keep tracking alive, 6 are comfortable"
+        reason={t('markers from every side; 4 keep tracking alive, 6 are comfortable')}
       />
       {scanner && (
-        <p className="hint">
-          Planned for {scanner.name}, {scanner.view.near} to {scanner.view.far} mm.
-        </p>
+        <p className="hint">{t('Planned for {{name}}, {{near}} to {{far}} mm.', { name: scanner.name, near: scanner.view.near, far: scanner.view.far })}</p>
       )}
       <KeepClear settings={s} nominal={item?.role === 'nominal' ? item : undefined} onChange={patch} />
-      <Collapse ghost size="small" items={[{ key: 'fine', label: 'Fine settings', children: <FineSettings s={s} patch={patch} /> }]} />
+      <Collapse ghost size="small" items={[{ key: 'fine', label: t('Fine settings'), children: <FineSettings s={s} patch={patch} /> }]} />
       <StepProblem of={step} />
     </WorkCard>
   )

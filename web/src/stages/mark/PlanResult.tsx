@@ -11,8 +11,15 @@ import { nearestOther } from './markers.ts'
 import type { Settings } from './plansettings.ts'
 import { ViewSphere } from './ViewSphere.tsx'
 import { fixed } from '../../looks/quantity.ts'
+import { t } from '../../words/t.ts'
 
-const SITS: Record<PlanMarker['perch'], string> = { part: 'part', table: 'table', 'block-30': 'block 30°', 'block-45': 'block 45°', tower: 'tower' }
+const SITS: Record<PlanMarker['perch'], string> = {
+  part: t('part'),
+  table: t('table'),
+  'block-30': t('block 30°'),
+  'block-45': t('block 45°'),
+  tower: t('tower'),
+}
 
 interface Props {
   head: ReactNode
@@ -41,21 +48,21 @@ export function PlanResult({ head, plan, markers, judged, settings: s, step, las
   const own = markers.find((m) => m.id === selected)
   return (
     <WorkCard
-      question={draft ? 'Drag the markers; what changes is said at once' : `${markers.length} markers`}
+      question={draft ? t('Drag the markers; what changes is said at once') : t('{{markers}} markers', { markers: markers.length })}
       foot={
         draft ? (
           <>
             <Button type="primary" disabled={step.running} onClick={onKeep}>
-              Keep these changes
+              {t('Keep these changes')}
             </Button>
-            <Button onClick={() => dispatch(mark.draft(null))}>Leave it as it was</Button>
+            <Button onClick={() => dispatch(mark.draft(null))}>{t('Leave it as it was')}</Button>
           </>
         ) : (
           <>
             <Button type="primary" onClick={onMap}>
-              Stuck: map them
+              {t('Stuck: map them')}
             </Button>
-            <Button onClick={onChange}>Change by hand</Button>
+            <Button onClick={onChange}>{t('Change by hand')}</Button>
           </>
         )
       }
@@ -64,11 +71,11 @@ export function PlanResult({ head, plan, markers, judged, settings: s, step, las
       {v && judged ? (
         <>
           <dl className="rows" data-evidence="plan">
-            <dt>directions with {s.least} or more</dt>
+            <dt>{t('directions with {{least}} or more', { least: s.least })}</dt>
             <dd data-quantity="enough">{fixed(100 * v.enough, 0)} %</dd>
-            <dt>with {s.wanted} or more</dt>
+            <dt>{t('with {{wanted}} or more', { wanted: s.wanted })}</dt>
             <dd data-quantity="comfortable">{fixed(100 * v.comfortable, 0)} %</dd>
-            <dt>3 mm / 6 mm</dt>
+            <dt>{t('3 mm / 6 mm')}</dt>
             <dd data-quantity="sizes">
               {count(3)} / {count(6)}
             </dd>
@@ -76,12 +83,15 @@ export function PlanResult({ head, plan, markers, judged, settings: s, step, las
           <ViewSphere judged={judged} least={s.least} wanted={s.wanted} />
         </>
       ) : (
-        <p className="hint">Looking at it from all sides</p>
+        <p className="hint">{t('Looking at it from all sides')}</p>
       )}
       {alike && (
         <p className="note" data-alike>
-          Markers {names(alike.one)} look like {names(alike.other)}
-          {v && v.lookAlikes.length > 1 ? `, and ${v.lookAlikes.length - 1} more groups` : ''}: move one by a centimetre.
+          {t('Markers {{one}} look like {{other}}{{lookAlikes}}: move one by a centimetre.', {
+            one: names(alike.one),
+            other: names(alike.other),
+            lookAlikes: v && v.lookAlikes.length > 1 ? t(', and {{lookAlikes}} more groups', { lookAlikes: v.lookAlikes.length - 1 }) : '',
+          })}
         </p>
       )}
       {warnings.map((w) => (
@@ -93,15 +103,15 @@ export function PlanResult({ head, plan, markers, judged, settings: s, step, las
         <div className="stack">
           <div className="abreast">
             <Button size="small" aria-pressed={adding} onClick={() => dispatch(mark.adding(!adding))}>
-              {adding ? 'No more' : 'Add'}
+              {adding ? t('No more') : t('Add')}
             </Button>
             <Button size="small" disabled={!own} onClick={() => own && dispatch(mark.removed(own.id))}>
-              Remove {own?.id ?? ''}
+              {t('Remove {{id}}', { id: own?.id ?? '' })}
             </Button>
             {own && (
               <Select
                 size="small"
-                aria-label={`Size of marker ${own.id}`}
+                aria-label={t('Size of marker {{id}}', { id: own.id })}
                 value={own.diameter}
                 onChange={(diameter) => dispatch(mark.sized({ id: own.id, diameter }))}
                 options={[3, 6].map((d) => ({ value: d, label: `${d} mm` }))}
@@ -110,9 +120,23 @@ export function PlanResult({ head, plan, markers, judged, settings: s, step, las
           </div>
           <p className="hint">
             {own
-              ? `${own.id} sits on the ${SITS[own.perch]}${ground && own.perch === 'part' ? `, ${ground.clear >= s.clearEdge ? `${s.clearEdge} mm or more` : `${ground.clear} mm`} from an edge${ground.bend > 0.25 ? ', on curved ground' : ''}` : ''}. `
+              ? t('{{id}} sits on the {{perch}}{{clear}}. ', {
+                  id: own.id,
+                  perch: SITS[own.perch],
+                  clear:
+                    ground && own.perch === 'part'
+                      ? t(', {{clearEdge}} from an edge{{bend}}', {
+                          clearEdge: ground.clear >= s.clearEdge ? t('{{clearEdge}} mm or more', { clearEdge: s.clearEdge }) : `${ground.clear} mm`,
+                          bend: ground.bend > 0.25 ? t(', on curved ground') : '',
+                        })
+                      : '',
+                })
               : ''}
-            {adding ? 'Click where the next one should go, on the part or on the table.' : own ? '' : 'Take one with the mouse, or choose it in the list.'}
+            {adding
+              ? t('Click where the next one should go, on the part or on the table.')
+              : own
+                ? ''
+                : t('Take one with the mouse, or choose it in the list.')}
           </p>
         </div>
       )}
@@ -121,17 +145,17 @@ export function PlanResult({ head, plan, markers, judged, settings: s, step, las
       <div className="abreast">
         {plan && !draft && (
           <Button size="small" href={addressOf(API.placement, { id: plan.id })} target="_blank" rel="noreferrer">
-            Sheet to print
+            {t('Sheet to print')}
           </Button>
         )}
         {plan && !draft && (
           <Button size="small" href={addressOf(API.file, { id: plan.id }, { format: 'csv' })}>
-            As a list
+            {t('As a list')}
           </Button>
         )}
         {!draft && (
           <Button size="small" onClick={onAgain}>
-            Other settings
+            {t('Other settings')}
           </Button>
         )}
       </div>
@@ -146,10 +170,10 @@ function MarkerList({ markers, selected, onSelect }: { markers: readonly PlanMar
       <table className="numbers">
         <thead>
           <tr>
-            <th>no.</th>
+            <th>{t('no.')}</th>
             <th>mm</th>
-            <th>sits on</th>
-            <th>nearest, mm</th>
+            <th>{t('sits on')}</th>
+            <th>{t('nearest, mm')}</th>
           </tr>
         </thead>
         <tbody>
@@ -158,7 +182,7 @@ function MarkerList({ markers, selected, onSelect }: { markers: readonly PlanMar
             return (
               <tr key={m.id} className={m.id === selected ? 'on' : ''} onClick={() => onSelect(m.id)}>
                 <th>
-                  <button type="button" className="plain" aria-label={`Marker ${m.id}`} onClick={() => onSelect(m.id)}>
+                  <button type="button" className="plain" aria-label={t('Marker {{id}}', { id: m.id })} onClick={() => onSelect(m.id)}>
                     {m.id}
                   </button>
                 </th>

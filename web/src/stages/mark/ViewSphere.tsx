@@ -1,6 +1,8 @@
 import { useState } from 'react'
 import type { Judged } from './markSlice.ts'
 import { fixed } from '../../looks/quantity.ts'
+import { t } from '../../words/t.ts'
+import { Words } from '../../words/Words.tsx'
 
 const R = 62
 
@@ -43,21 +45,33 @@ export function ViewSphere({ judged, least, wanted }: { judged: Judged; least: n
   }
   return (
     <div className="sphere">
-      <svg width={below ? 4 * R + 26 : 2 * R + 12} height={2 * R + 16} role="img" aria-label={`Markers seen from ${n} directions; weakest ${v.weakest}`}>
+      <svg
+        width={below ? 4 * R + 26 : 2 * R + 12}
+        height={2 * R + 16}
+        role="img"
+        aria-label={t('Markers seen from {{n}} directions; weakest {{weakest}}', { n, weakest: v.weakest })}
+      >
         <circle cx={R + 6} cy={R + 8} r={R} className="rim" />
         {below && <circle cx={3 * R + 20} cy={R + 8} r={R} className="rim" />}
         {Array.from({ length: n }, (_, i) => dot(i))}
       </svg>
       <div>
         <div className="hint">
-          {below ? 'Left: from above. Right: from below.' : 'Seen from above; the rim is level with the table.'} <span className="sign full" /> {wanted} or more{' '}
-          <span className="sign open" /> {least} to {wanted - 1} <span className="sign bad">×</span> fewer
+          {below ? t('Left: from above. Right: from below.') : t('Seen from above; the rim is level with the table.')} <span className="sign full" />{' '}
+          <Words
+            of={'{{wanted}} or more <sign/> {{least}} to {{below}} <sign2>×</sign2> fewer'}
+            values={{ wanted, least, below: wanted - 1 }}
+            parts={{ sign: <span className="sign open" />, sign2: <span className="sign bad" /> }}
+          />
         </div>
         {n > 0 && (
           <p className="hint" data-direction={told}>
-            {at === null ? 'Weakest: ' : ''}
+            {at === null ? t('Weakest: ') : ''}
             {directionWords(directions[3 * told], directions[3 * told + 1], directions[3 * told + 2])}, <span className="figure">{v.seen[told]}</span>{' '}
-            {v.seen[told] === 1 ? 'marker' : 'markers'} seen{v.why[told] ? `; of the others most are ${v.why[told]}` : ''}.
+            {t('markers seen{{why}}.', {
+              count: v.seen[told],
+              why: v.why[told] ? t('; of the others most are {{why}}', { why: v.why[told] }) : '',
+            })}
           </p>
         )}
       </div>
@@ -67,9 +81,9 @@ export function ViewSphere({ judged, least, wanted }: { judged: Judged; least: n
 
 export function directionWords(x: number, y: number, z: number): string {
   const height = Math.round((Math.asin(z) * 180) / Math.PI)
-  if (height > 75) return 'from above'
-  if (height < -75) return 'from below'
-  const sides = ['the right', 'back right', 'the back', 'back left', 'the left', 'front left', 'the front', 'front right']
+  if (height > 75) return t('from above')
+  if (height < -75) return t('from below')
+  const sides = [t('the right'), t('back right'), t('the back'), t('back left'), t('the left'), t('front left'), t('the front'), t('front right')]
   const side = sides[(Math.round((Math.atan2(y, x) * 4) / Math.PI) + 8) % 8]
-  return `from ${side}, ${Math.abs(height)}° ${height < 0 ? 'below' : 'over'} level`
+  return height < 0 ? t('from {{side}}, {{height}}° below level', { side, height: -height }) : t('from {{side}}, {{height}}° over level', { side, height })
 }

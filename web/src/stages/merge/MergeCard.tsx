@@ -9,12 +9,13 @@ import { formatLength } from '../../looks/length.ts'
 import { spacingOf, usualCell } from './cell.ts'
 import { MeshTools } from './MeshTools.tsx'
 import type { CardProps } from '../cards.ts'
+import { t } from '../../words/t.ts'
 
 type Closing = 'open' | 'small' | 'closed'
 const CLOSING: Record<Closing, string> = {
-  open: 'Holes of the part and what was not seen stay open; only pinholes narrower than three cells are closed, and marked.',
-  small: 'Gaps up to this size are closed, and marked as not measured.',
-  closed: 'Everything is closed, bores of the part only where their ends were not seen.',
+  open: t('Holes of the part and what was not seen stay open; only pinholes narrower than three cells are closed, and marked.'),
+  small: t('Gaps up to this size are closed, and marked as not measured.'),
+  closed: t('Everything is closed, bores of the part only where their ends were not seen.'),
 }
 
 /** One mesh out of all passes; then its gaps closed and fewer triangles, where wanted. */
@@ -38,14 +39,14 @@ export function MergeCard({ go }: CardProps) {
   if (!passes.length)
     return (
       <WorkCard
-        question={mesh ? 'Is the mesh fit for use?' : 'How fine shall the mesh be?'}
+        question={mesh ? t('Is the mesh fit for use?') : t('How fine shall the mesh be?')}
         foot={
           <Button type="primary" onClick={() => go(mesh ? 'Datum' : 'Capture')}>
-            {mesh ? 'Go on to Datum' : 'Go to Capture'}
+            {mesh ? t('Go on to Datum') : t('Go to Capture')}
           </Button>
         }
       >
-        <p>{mesh ? 'This job came with a mesh: there is nothing to merge.' : 'Here the passes become one mesh. There are none yet.'}</p>
+        <p>{mesh ? t('This job came with a mesh: there is nothing to merge.') : t('Here the passes become one mesh. There are none yet.')}</p>
         {mesh && <MeshTools mesh={mesh} open />}
       </WorkCard>
     )
@@ -57,41 +58,46 @@ export function MergeCard({ go }: CardProps) {
     })
   return (
     <WorkCard
-      question="How fine shall the mesh be?"
+      question={t('How fine shall the mesh be?')}
       about={
         adjusted
           ? undefined
           : passes.length > 1
-            ? 'The passes have not been adjusted jointly: how far they disagree is not known, and the cell size cannot be guarded.'
+            ? t('The passes have not been adjusted jointly: how far they disagree is not known, and the cell size cannot be guarded.')
             : undefined
       }
       foot={
         <>
           {mesh && (
             <Button type={last ? 'primary' : 'default'} onClick={() => go('Datum')}>
-              Go on to Datum
+              {t('Go on to Datum')}
             </Button>
           )}
           <Button type={last ? 'default' : 'primary'} disabled={merge.running || tooFine} onClick={run}>
-            {last ? 'Merge again' : `Merge ${passes.length} ${passes.length === 1 ? 'pass' : 'passes'}`}
+            {last ? t('Merge again') : t('Merge {{count}} passes', { count: passes.length })}
           </Button>
         </>
       }
     >
       <Amount
-        label="Cell size"
+        label={t('Cell size')}
         value={size}
         usual={usual}
         onChange={setCell}
         step={0.05}
         reason={[
-          spacing ? `the points lie ${formatLength(Number(spacing.toPrecision(2)))} mm apart` : 'details smaller than this are lost',
-          ...(least ? [`never finer than the alignment error of ${formatLength(least)} mm`] : []),
+          spacing
+            ? t('the points lie {{spacing}} mm apart', { spacing: formatLength(Number(spacing.toPrecision(2))) })
+            : t('details smaller than this are lost'),
+          ...(least ? [t('never finer than the alignment error of {{least}} mm', { least: formatLength(least) })] : []),
         ].join('; ')}
       />
       {tooFine && (
         <p className="note">
-          A cell of {formatLength(size)} mm is finer than the passes agree ({formatLength(least)} mm): their misfit would look like shape.
+          {t('A cell of {{size}} mm is finer than the passes agree ({{least}} mm): their misfit would look like shape.', {
+            size: formatLength(size),
+            least: formatLength(least),
+          })}
         </p>
       )}
       <Segmented<Closing>
@@ -99,15 +105,15 @@ export function MergeCard({ go }: CardProps) {
         value={closing}
         onChange={setClosing}
         options={[
-          { value: 'open', label: 'Open' },
-          { value: 'small', label: 'Small gaps' },
-          { value: 'closed', label: 'Closed' },
+          { value: 'open', label: t('Open') },
+          { value: 'small', label: t('Small gaps') },
+          { value: 'closed', label: t('Closed') },
         ]}
       />
       <p className="hint">{CLOSING[closing]}</p>
-      {closing === 'small' && <Amount label="Gaps up to" value={gapSize} usual={5} onChange={setGapSize} />}
+      {closing === 'small' && <Amount label={t('Gaps up to')} value={gapSize} usual={5} onChange={setGapSize} />}
       <Checkbox checked={crisp} onChange={(e) => setCrisp(e.target.checked)}>
-        Crisp edges, where two faces meet at 40° or more
+        {t('Crisp edges, where two faces meet at 40° or more')}
       </Checkbox>
       <StepProblem of={merge} />
       {last && !merge.running && (

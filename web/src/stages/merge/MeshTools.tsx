@@ -6,6 +6,7 @@ import { useStep } from '../../job/useStep.ts'
 import { Numbers, StepProblem, Warnings } from '../../job/WorkCard.tsx'
 import { Amount } from '../../looks/Amount.tsx'
 import { count } from '../../looks/quantity.ts'
+import { t } from '../../words/t.ts'
 
 /** What can be done to a mesh, merged here or brought in. */
 export function MeshTools({ mesh, open = false }: { mesh: TrayItem; open?: boolean }) {
@@ -24,16 +25,16 @@ function Gaps({ mesh, open }: { mesh: TrayItem; open: boolean }) {
   const last = lastOf(path, 'close-gaps')
   return (
     <details className="fine" open={open || !!last}>
-      <summary>Gaps of the mesh</summary>
+      <summary>{t('Gaps of the mesh')}</summary>
       <Amount
-        label="Close gaps up to"
+        label={t('Close gaps up to')}
         value={size}
         usual={5}
         onChange={setSize}
-        reason="across; by a membrane, flagged not measured. The measured part stays as it is."
+        reason={t('across; by a membrane, flagged not measured. The measured part stays as it is.')}
       />
       <Button disabled={step.running || !!busy} onClick={() => void step.run({ operation: 'close-gaps', inputs: { mesh: [mesh.slot] }, params: { size } })}>
-        Close gaps
+        {t('Close gaps')}
       </Button>
       <StepProblem of={step} />
       {last && !step.running && (
@@ -55,32 +56,39 @@ function Fewer({ mesh, open }: { mesh: TrayItem; open: boolean }) {
   const last = lastOf(path, 'reduce')
   return (
     <details className="fine" open={open || !!last}>
-      <summary>Fewer triangles</summary>
+      <summary>{t('Fewer triangles')}</summary>
       <Segmented
         block
         value={by}
         onChange={setBy}
         options={[
-          { value: 'deviation', label: 'By deviation' },
-          { value: 'count', label: 'By count' },
+          { value: 'deviation', label: t('By deviation') },
+          { value: 'count', label: t('By count') },
         ]}
       />
       {by === 'deviation' ? (
         <Amount
-          label="Permitted deviation"
+          label={t('Permitted deviation')}
           value={deviation}
           usual={0.02}
           onChange={setDeviation}
-          reason="from the unreduced mesh; measured afterwards, not assumed"
+          reason={t('from the unreduced mesh; measured afterwards, not assumed')}
         />
       ) : (
-        <Amount label="Triangles" unit="" value={triangles} usual={200_000} onChange={(v) => setTriangles(Math.round(v))} reason={`of ${count(mesh.count)}`} />
+        <Amount
+          label={t('Triangles')}
+          unit=""
+          value={triangles}
+          usual={200_000}
+          onChange={(v) => setTriangles(Math.round(v))}
+          reason={t('of {{mesh}}', { mesh: count(mesh.count) })}
+        />
       )}
       <Button
         disabled={step.running || !!busy}
         onClick={() => void step.run({ operation: 'reduce', inputs: { mesh: [mesh.slot] }, params: by === 'deviation' ? { deviation } : { triangles } })}
       >
-        Reduce
+        {t('Reduce')}
       </Button>
       <StepProblem of={step} />
       {last && !step.running && <Numbers step={last} />}

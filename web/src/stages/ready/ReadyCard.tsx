@@ -10,6 +10,8 @@ import { HEALTH_MARK, inOneLine } from '../../scanners/health.tsx'
 import type { CardProps } from '../cards.ts'
 import { fitness, FitWords } from './fitness.tsx'
 import { fixed } from '../../looks/quantity.ts'
+import { t } from '../../words/t.ts'
+import { Words } from '../../words/Words.tsx'
 
 /** Which scanner the part is recorded with, whether it may be trusted now, and whether it is fine enough. */
 export function ReadyCard({ go }: CardProps) {
@@ -22,15 +24,15 @@ export function ReadyCard({ go }: CardProps) {
   const own = scanners?.find((s) => s.id === chosen)
   return (
     <WorkCard
-      question="Which scanner records this part?"
-      about="Its calibration is kept beside each pass that comes in from now on. Passes of another program can come in without one."
+      question={t('Which scanner records this part?')}
+      about={t('Its calibration is kept beside each pass that comes in from now on. Passes of another program can come in without one.')}
       foot={
         <Button type="primary" onClick={() => go('Mark')}>
-          {own ? 'Go on to Mark' : 'Go on without one'}
+          {own ? t('Go on to Mark') : t('Go on without one')}
         </Button>
       }
     >
-      <div role="radiogroup" aria-label="Scanner" className="choose">
+      <div role="radiogroup" aria-label={t('Scanner')} className="choose">
         {scanners?.map((s) => (
           <Choice key={s.id} scanner={s} tolerance={tolerance} chosen={s.id === chosen} onChoose={() => choose(s.id === chosen ? null : s.id)} />
         ))}
@@ -38,7 +40,8 @@ export function ReadyCard({ go }: CardProps) {
       {own && <FitWords scanner={own} tolerance={tolerance} />}
       {own && own.health.state !== 'go' && (
         <p className="note">
-          {own.name}: {own.health.reason} What is recorded with it now carries that mark. <Link to={`/scanners/${own.id}/Calibrate`}>Calibrate it</Link>
+          {t('{{name}}: {{reason}} What is recorded with it now carries that mark.', { name: own.name, reason: own.health.reason })}{' '}
+          <Link to={`/scanners/${own.id}/Calibrate`}>{t('Calibrate it')}</Link>
         </p>
       )}
       {problem && <ProblemBox problem={problem} />}
@@ -61,15 +64,16 @@ function Choice({ scanner: s, tolerance, chosen, onChoose }: { scanner: ScannerS
         <span className="hint">
           {fit ? (
             <>
-              error <span className="figure">{fixed(fit.error, 3)}</span> mm, {fit.level === 'too-coarse' ? <b>too coarse</b> : fit.level}
+              <Words of={'error <figure>{{error}}</figure> mm,'} values={{ error: fixed(fit.error, 3) }} parts={{ figure: <span className="figure" /> }} />{' '}
+              {fit.level === 'too-coarse' ? <b>{t('too coarse')}</b> : fit.level}
             </>
           ) : (
-            'not verified'
+            t('not verified')
           )}
         </span>
       </button>
-      <Link to={`/scanners/${s.id}`} aria-label={`State of ${s.name}`}>
-        state
+      <Link to={`/scanners/${s.id}`} aria-label={t('State of {{name}}', { name: s.name })}>
+        {t('state')}
       </Link>
     </div>
   )
