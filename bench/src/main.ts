@@ -1,6 +1,4 @@
-import { existsSync, mkdirSync, readFileSync, writeFileSync } from 'node:fs'
 import { cpus, totalmem } from 'node:os'
-import { join } from 'node:path'
 import { letCollect, threadPool } from '@oak-gauge/threads'
 import { f32 } from '@oak-gauge/core/base/arrays.ts'
 import type { RunContext } from '@oak-gauge/core/base/run.ts'
@@ -18,19 +16,18 @@ import { deviationTo } from '@oak-gauge/core/inspect/deviation.ts'
 import { meshFacts } from '@oak-gauge/core/measure/facts.ts'
 import { mergePasses } from '@oak-gauge/core/merge/merge.ts'
 import { reduceMesh } from '@oak-gauge/core/repair/reduce.ts'
-import { makeMesh, type Mesh } from '@oak-gauge/core/shape/mesh.ts'
 import { estimateNormals } from '@oak-gauge/core/shape/normals.ts'
 import { boundingBox, type Placed, type Points } from '@oak-gauge/core/shape/points.ts'
 import { sampleMesh } from '@oak-gauge/core/shape/sample.ts'
 import { prepareSignedDistance } from '@oak-gauge/core/space/signed.ts'
-import { BOLTS, BORE_HEIGHT, bracket, NOMINAL_BRACKET } from '@oak-gauge/demo/parts/bracket.ts'
-import { tessellate } from '@oak-gauge/demo/cad.ts'
-import { benchViews, record, smallPose, type Recorded } from '@oak-gauge/demo/passes.ts'
+import { BOLTS, BORE_HEIGHT, NOMINAL_BRACKET } from '@oak-gauge/demo/parts/bracket.ts'
+import { smallPose } from '@oak-gauge/demo/passes.ts'
 import { benchBroken } from './broken.ts'
 import { benchCad } from './cad.ts'
 import { openInBrowser, orbitInBrowser } from './browser.ts'
 import { benchCalibration } from './calibrate.ts'
 import { benchFaults } from './faults.ts'
+import { CACHE, eightPasses } from './eightpasses.ts'
 import { benchLarge } from './large.ts'
 import { benchLoad } from './load.ts'
 import { benchMany } from './many.ts'
@@ -49,45 +46,12 @@ interface Row {
   aim: string
 }
 
-const CACHE = join(process.cwd(), '.data', 'bench')
 const only = process.argv.slice(2)
 const wants = (name: string) => only.length === 0 || only.includes(name)
 
 letCollect()
 const pool = threadPool()
 const ctx: RunContext = { progress: () => undefined, signal: { aborted: false }, parallel: pool }
-
-async function data(): Promise<{ truth: Mesh; passes: Recorded[] }> {
-  const read = (f: string) => {
-    const b = readFileSync(join(CACHE, f))
-    const a = f32(b.length / 4)
-    new Uint8Array(a.buffer).set(b)
-    return a
-  }
-  if (!existsSync(join(CACHE, 'done'))) {
-    process.stderr.write('making the eight passes (kept in .data/bench) …\n')
-    mkdirSync(CACHE, { recursive: true })
-    const truth = tessellate(await bracket(NOMINAL_BRACKET), 0.001, 4)
-    const random = seeded(5)
-    const views = benchViews()
-    const poses = views.map((_, i) => (i === 0 ? identity() : smallPose(random, 0.6, 1.0, [0, 0, 25])))
-    const passes = await record(truth, views, poses, ctx)
-    writeFileSync(join(CACHE, 'v'), truth.vertices)
-    writeFileSync(join(CACHE, 't'), truth.triangles)
-    passes.forEach((p, i) => {
-      writeFileSync(join(CACHE, `p${i}`), p.points.xyz)
-      writeFileSync(join(CACHE, `x${i}`), p.truth)
-      writeFileSync(join(CACHE, `m${i}`), JSON.stringify({ pose: [...p.truePose], viewpoint: p.points.viewpoint }))
-    })
-    writeFileSync(join(CACHE, 'done'), '1')
-  }
-  const truth = makeMesh({ vertices: read('v'), triangles: new Uint32Array(read('t').buffer) })
-  const passes = Array.from({ length: 8 }, (_, i): Recorded => {
-    const m = JSON.parse(readFileSync(join(CACHE, `m${i}`), 'utf8')) as { pose: number[]; viewpoint: [number, number, number] }
-    return { points: { kind: 'points', xyz: read(`p${i}`), viewpoint: m.viewpoint }, truth: read(`x${i}`), truePose: Float64Array.from(m.pose) }
-  })
-  return { truth, passes }
-}
 
 const mm = (v: number, digits = 4) => `${v.toFixed(digits)} mm`
 const rows: Row[] = []
@@ -128,7 +92,7 @@ if (only.length && only.every((p) => ['cad', 'calibrate', 'markers', 'broken', '
   await report()
   process.exit(0)
 }
-const { truth, passes } = await data()
+const { truth, passes } = await eightPasses(ctx)
 const placedTrue = passes.map((p, i): Placed<Points> => ({ name: `pass ${i + 1}`, data: p.points, pose: p.truePose }))
 
 if (wants('many')) await benchMany(truth, ctx, timed, add)

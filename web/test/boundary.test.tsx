@@ -5,7 +5,7 @@ import { createMemoryRouter, RouterProvider } from 'react-router'
 import { Box3, Vector3 } from 'three'
 import { Boundary, BrokenPage } from '../src/looks/Boundary.tsx'
 import { barLength } from '../src/view/Bearings.tsx'
-import { isOther } from '../src/view/scene.ts'
+import { isOther } from '../src/view/viewpoint.ts'
 
 const Breaks = ({ why }: { why: string }): never => {
   throw new Error(why)

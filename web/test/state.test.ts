@@ -172,6 +172,20 @@ describe('a change that was sent', () => {
     clock.mockRestore()
     open.unsubscribe()
   })
+  test('is heard of by the page before anything else can be pressed, however long the next picture takes', async () => {
+    globalThis.fetch = jest.fn(() => new Promise<Response>(() => undefined))
+    const press = () => void store.dispatch(api.endpoints.runStep.initiate({ id: 'q', request: { operation: 'strays', inputs: {} } }))
+    // the first of all makes itself heard by other means
+    press()
+    await new Promise((r) => setTimeout(r, 150))
+    let heard = 0
+    const quiet = store.subscribe(() => heard++)
+    press()
+    await Promise.resolve()
+    expect(heard).toBeGreaterThan(0)
+    quiet()
+    store.dispatch(api.util.resetApiState())
+  })
   test('says behind which step the page saw it asked for; what was taken on counts at once, what was refused is looked at again', async () => {
     const asked: { path: string; body: { after?: string | null; request?: string } }[] = []
     let status = 202

@@ -22,6 +22,8 @@ describe('the catalogue of words', () => {
       expect([key, places(words)]).toEqual([key, places(of)])
     }
     expect(t('Go to {{stage}}', { stage: 'Merge' })).toBe('Go to Merge')
+    // a name is a name, whatever it looks like
+    expect(t('More about {{title}}', { title: '$t(Delete) {{title}} <b> & ’' })).toBe('More about $t(Delete) {{title}} <b> & ’')
   })
   test('knows one and many', () => {
     expect([0, 1, 2].map((count) => t('Merge {{count}} passes', { count }))).toEqual(['Merge 0 passes', 'Merge 1 pass', 'Merge 2 passes'])

@@ -1,4 +1,4 @@
-import { Box3, MathUtils, Matrix4, Mesh, PerspectiveCamera, Points, Scene, Spherical, Vector2, Vector3, WebGLRenderer, type ShaderMaterial } from 'three'
+import { Box3, Mesh, PerspectiveCamera, Points, Scene, Vector2, Vector3, WebGLRenderer, type ShaderMaterial } from 'three'
 import { OrbitControls } from 'three/examples/jsm/controls/OrbitControls.js'
 import { depthLight } from './depthlight.ts'
 import { pickMaterial } from './materials.ts'
@@ -7,6 +7,7 @@ import { boxWithoutStrays, makeObject, place, type Shown } from './objects.ts'
 import { picker } from './pick.ts'
 import { refiner } from './refine.ts'
 import { drawsInSoftware } from './software.ts'
+import { bearingsOf, comeNearer, frameOn, isOther, pivotOn, projectionOf, rayThrough, standardDirection, turnBy, type Viewpoint } from './viewpoint.ts'
 
 export interface Look {
   limit: number
@@ -153,27 +154,8 @@ export function createStage(canvas: HTMLCanvasElement) {
     for (const { object, shown } of objects.values()) if (!slots || slots.has(shown.slot)) box.union(boxWithoutStrays(shown).applyMatrix4(object.matrix))
     return box
   }
-  const frameView = (v: { camera: PerspectiveCamera; controls: OrbitControls }, b: Box3, direction?: Vector3) => {
-    if (b.isEmpty()) return
-    const centre = b.getCenter(new Vector3())
-    const radius = b.getSize(new Vector3()).length() / 2 || 10
-    const d = direction ?? v.camera.position.clone().sub(v.controls.target).normalize()
-    const right = new Vector3().crossVectors(v.camera.up, d).normalize()
-    const up = new Vector3().crossVectors(d, right)
-    const tall = Math.tan((v.camera.fov * Math.PI) / 360)
-    let distance = 0.1 * radius
-    for (let i = 0; i < 8; i++) {
-      const c = new Vector3(i & 1 ? b.max.x : b.min.x, i & 2 ? b.max.y : b.min.y, i & 4 ? b.max.z : b.min.z).sub(centre)
-      distance = Math.max(distance, c.dot(d) + Math.max(Math.abs(c.dot(up)) / tall, Math.abs(c.dot(right)) / (tall * v.camera.aspect)))
-    }
-    distance *= 1.08
-    v.controls.target.copy(centre)
-    v.camera.position.copy(centre).addScaledVector(d, distance)
-    v.camera.near = Math.max(0.1, distance - 6 * radius)
-    v.camera.far = distance + 12 * radius
-    v.camera.updateProjectionMatrix()
-    v.controls.update()
-    draw()
+  const frameView = (v: Viewpoint, b: Box3, direction?: Vector3) => {
+    if (frameOn(v, b, direction)) draw()
   }
   const frame = (direction?: Vector3) => {
     turned = false
@@ -277,34 +259,16 @@ export function createStage(canvas: HTMLCanvasElement) {
     /** to the right and down, degrees */
     turn(right: number, down: number) {
       turned = true
-      const { camera, controls } = views.left
-      const away = camera.position.clone().sub(controls.target)
-      const s = new Spherical().setFromVector3(new Vector3(away.x, away.z, -away.y))
-      s.theta += MathUtils.degToRad(right)
-      s.phi = MathUtils.clamp(s.phi - MathUtils.degToRad(down), 0.001, Math.PI - 0.001)
-      const to = new Vector3().setFromSpherical(s)
-      camera.position.copy(controls.target).add(new Vector3(to.x, -to.z, to.y))
-      controls.update()
+      turnBy(views.left, right, down)
       draw()
     },
     /** so many times */
     nearer(times: number) {
       turned = true
-      const { camera, controls } = views.left
-      camera.position.sub(controls.target).divideScalar(times).add(controls.target)
-      controls.update()
+      comeNearer(views.left, times)
       draw()
     },
-    /** How large what lies at the place one turns about is drawn, and where the axes of the job point: right, up and towards whoever looks. */
-    bearings(): { mmPerPixel: number; axes: [number, number, number][] } {
-      const { camera, controls } = views.left
-      const away = camera.position.distanceTo(controls.target)
-      const m = camera.matrixWorldInverse.elements
-      return {
-        mmPerPixel: (2 * away * Math.tan((camera.fov * Math.PI) / 360)) / size.y,
-        axes: [0, 1, 2].map((k) => [m[4 * k], m[4 * k + 1], m[4 * k + 2]]),
-      }
-    },
+    bearings: () => bearingsOf(views.left, size.y),
     /** told when the graphics card is taken away (another program, a sleeping machine), and when it is back */
     onContext(f: (there: boolean) => void) {
       const lost = (e: Event) => {
@@ -324,15 +288,8 @@ export function createStage(canvas: HTMLCanvasElement) {
       }
     },
     lookFrom(view: number) {
-      const d = [
-        [0, -1, 0],
-        [1, 0, 0],
-        [0, 1, 0],
-        [-1, 0, 0],
-        [0, -0.001, 1],
-        [0, -0.001, -1],
-      ][view - 1]
-      if (d) frame(new Vector3(...(d as [number, number, number])).normalize())
+      const d = standardDirection(view)
+      if (d) frame(d)
     },
     /** x, y from the upper left of the stage */
     pick(x: number, y: number) {
@@ -353,12 +310,7 @@ export function createStage(canvas: HTMLCanvasElement) {
     },
     /** turns about this place from now on */
     pivot(at: number[], half: 'left' | 'right') {
-      const v = views[half]
-      const t = new Vector3(at[0], at[1], at[2])
-      const shift = t.clone().sub(v.controls.target)
-      v.controls.target.copy(t)
-      v.camera.position.add(shift)
-      v.controls.update()
+      pivotOn(views[half], at)
       draw()
     },
     /** place in the job to place on the stage; null behind the camera */
@@ -380,19 +332,9 @@ export function createStage(canvas: HTMLCanvasElement) {
       return [p.x, p.y, p.z]
     },
     /** the line of sight through a place of the window, in the job */
-    ray(clientX: number, clientY: number): { origin: [number, number, number]; direction: [number, number, number] } {
-      const r = canvas.getBoundingClientRect()
-      const c = views.left.camera
-      const d = new Vector3((2 * (clientX - r.left)) / r.width - 1, 1 - (2 * (clientY - r.top)) / r.height, 0.5).unproject(c).sub(c.position).normalize()
-      return { origin: [c.position.x, c.position.y, c.position.z], direction: [d.x, d.y, d.z] }
-    },
-    /** job coordinates to clip space, row major, and the direction of the view: what a loop is kept with */
-    camera(): { view: number[]; depth: [number, number, number] } {
-      const c = views.left.camera
-      const m = new Matrix4().multiplyMatrices(c.projectionMatrix, c.matrixWorldInverse).transpose()
-      const d = c.getWorldDirection(new Vector3())
-      return { view: m.toArray(), depth: [d.x, d.y, d.z] }
-    },
+    ray: (clientX: number, clientY: number) => rayThrough(views.left.camera, canvas.getBoundingClientRect(), clientX, clientY),
+    /** what a loop is kept with */
+    camera: () => projectionOf(views.left.camera),
     draw,
     dispose() {
       cancelAnimationFrame(queued)
@@ -410,13 +352,6 @@ export function createStage(canvas: HTMLCanvasElement) {
       renderer.dispose()
     },
   }
-}
-/** Whether what is shown is so much smaller, larger or elsewhere that the old framing does not suit it. */
-export function isOther(now: Box3, then: Box3): boolean {
-  if (now.isEmpty() || then.isEmpty()) return !now.isEmpty()
-  const [a, b] = [now, then].map((x) => x.getSize(new Vector3()).length())
-  const apart = now.getCenter(new Vector3()).distanceTo(then.getCenter(new Vector3()))
-  return a < 0.75 * b || a > 1.2 * b || apart > 0.25 * a
 }
 
 export type Stage = ReturnType<typeof createStage>
