@@ -25,7 +25,7 @@ function cubeStl(side: number): string {
 test('a new job with own files: the unit is asked, a bad file says why, the mesh leaves as it came', async ({ page }) => {
   const said = watchConsole(page)
   await page.goto('/')
-  await page.getByRole('button', { name: 'New job' }).click()
+  await page.getByRole('banner').getByRole('button', { name: 'New job' }).click()
   await page.getByLabel('Name of the part').fill('Test cube')
   await page.getByLabel(/^Tolerance/).fill('0,2')
   await page.getByRole('button', { name: 'Put it on the bench' }).click()

@@ -18,7 +18,7 @@ function scan(shift: number): Buffer {
 
 async function newJob(page: Page, name: string): Promise<string> {
   await page.goto('/')
-  await page.getByRole('button', { name: 'New job' }).click()
+  await page.getByRole('banner').getByRole('button', { name: 'New job' }).click()
   await page.getByLabel('Name of the part').fill(name)
   await page.getByRole('button', { name: 'Put it on the bench' }).click()
   await expect(page.getByRole('heading', { name: 'What was recorded?' })).toBeVisible()

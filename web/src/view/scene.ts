@@ -65,6 +65,8 @@ export function createStage(canvas: HTMLCanvasElement) {
   let turned = false
   /** a button is down: the view does not rest, however slow the hand */
   let held = false
+  /** it was framed before everything had come */
+  let onPart = false
   /** what it was framed on */
   const framedBox = new Box3()
 
@@ -159,6 +161,7 @@ export function createStage(canvas: HTMLCanvasElement) {
   }
   const frame = (direction?: Vector3) => {
     turned = false
+    onPart = !complete
     framedBox.copy(boxOf())
     if (sides) {
       frameView(views.left, boxOf(sides.left).clone(), direction)
@@ -212,7 +215,7 @@ export function createStage(canvas: HTMLCanvasElement) {
       if (!framed && list.length) {
         framed = whole
         frame(new Vector3(0.42, -0.76, 0.5).normalize())
-      } else if (whole && list.length && !turned && !sides && isOther(boxOf(), framedBox)) frame()
+      } else if (whole && list.length && !turned && (sides ? onPart : isOther(boxOf(), framedBox))) frame()
       draw()
     },
     /** The whole of a cloud, of which a part is shown already. */
