@@ -66,16 +66,16 @@ test('by hand: a loop marks what would go; inverted it keeps it; taken away, and
 test('by pairs: the same places on both sides, the result shows while they are picked, the loose setup moves onto the anchor', async ({ page }) => {
   const id = await newJob(page, 'Pairs')
   const files = page.locator('input[type=file]')
-  await files.setInputFiles([{ name: 'anchor.xyz', mimeType: 'text/plain', buffer: scan(0) }])
+  await files.setInputFiles([{ name: 'anchor.xyz', mimeType: 'text/plain', buffer: scan(400) }])
   await expect(page.locator('.tray')).toContainText('1 pass')
   await page.locator('.card').getByRole('button', { name: 'New', exact: true }).click()
   await expect(page.locator('.card')).toContainText('Setup 2')
-  await files.setInputFiles([{ name: 'loose.xyz', mimeType: 'text/plain', buffer: scan(5) }])
+  await files.setInputFiles([{ name: 'loose.xyz', mimeType: 'text/plain', buffer: scan(405) }])
   await expect(page.locator('.tray')).toContainText('Setup 2')
   await goTo(page, 'Align')
   await page.locator('.card').getByText('Pairs', { exact: true }).click()
   await drawn(page)
-  // both sides show the same shape, framed alike: the same place lies half a stage further right
+  // far from the origin, too, both sides show the same shape, framed alike: the same place lies half a stage further right
   for (const [x, y] of [
     [250, 420],
     [400, 400],

@@ -1,5 +1,5 @@
 import { afterAll, beforeAll, describe, expect, test } from '@jest/globals'
-import { spawn, spawnSync, type ChildProcess } from 'node:child_process'
+import { spawn, type ChildProcess } from 'node:child_process'
 import { mkdtempSync, readdirSync, readFileSync, rmSync, statSync, truncateSync, writeFileSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
@@ -7,7 +7,7 @@ import { fileURLToPath } from 'node:url'
 import { BASE, type JobState } from '@oak-gauge/contract'
 import { backup, restore } from '../src/backup/backup.ts'
 import { findPostgres, freePort, startCluster, type Cluster } from '../src/postgres.ts'
-import { cubePly, startAll, tableAndBlock, until, type All } from './help.ts'
+import { cubePly, ran, startAll, tableAndBlock, until, type All } from './help.ts'
 
 const folder = mkdtempSync(join(tmpdir(), 'oak-backup-'))
 const file = join(folder, 'monday.backup')
@@ -65,10 +65,7 @@ describe('restored into an empty program that runs', () => {
   })
 
   test('all is there as it was, to the last number; and it goes on from there', async () => {
-    const oak = spawnSync(process.execPath, [built('backup'), 'restore', file], {
-      encoding: 'utf8',
-      env: { ...process.env, NODE_OPTIONS: '', DATABASE_URL: cluster.url },
-    })
+    const oak = await ran('backup', ['restore', file], { env: { DATABASE_URL: cluster.url } })
     expect([oak.status, oak.stderr]).toEqual([0, ''])
     const get = async (path: string) => {
       const r = await fetch(`${url}${BASE}${path}`, { signal: AbortSignal.timeout(5000) }).catch(() => null)
@@ -159,7 +156,7 @@ test('a backup takes the place of no file, and leaves no half of one', async () 
   await expect(backup(all.db.url, bin, join(folder, 'no', 'such', 'folder'))).rejects.toMatchObject({ code: 'backup-failed' })
   expect(readdirSync(folder).filter((f) => f.includes('half') || f.includes('.part'))).toEqual([])
 })
-test('called otherwise it says how', () => {
-  const oak = spawnSync(process.execPath, [built('backup'), 'restore'], { encoding: 'utf8', env: { ...process.env, NODE_OPTIONS: '' } })
+test('called otherwise it says how', async () => {
+  const oak = await ran('backup', ['restore'])
   expect([oak.status, oak.stderr]).toEqual([2, expect.stringContaining('oak restore FILE [--replace]')])
 })

@@ -1,4 +1,4 @@
-import { fork, type ChildProcess } from 'node:child_process'
+import { execFile, fork, type ChildProcess } from 'node:child_process'
 import { existsSync, mkdtempSync, rmSync } from 'node:fs'
 import type { Server } from 'node:http'
 import type { AddressInfo } from 'node:net'
@@ -17,6 +17,15 @@ import { sessionsAt, sessionsHere } from '../src/sessions/door.ts'
 import { threadPool } from '@oak-gauge/threads'
 
 const root = fileURLToPath(new URL('../..', import.meta.url))
+
+/** A program of the build, run to its end. Not with spawnSync: the test's own server must go on answering, or idle connections end while nobody looks. */
+export const ran = (program: string, args: string[], { cwd, env = {} }: { cwd?: string; env?: object } = {}) =>
+  new Promise<{ status: number; stdout: string; stderr: string }>((resolve) => {
+    const options = { cwd, encoding: 'utf8', maxBuffer: 1 << 28, env: { ...process.env, NODE_OPTIONS: '', ...env } } as const
+    const child = execFile(process.execPath, [`${root}.build/${program}.js`, ...args], options, (_error, stdout, stderr) =>
+      resolve({ status: child.exitCode ?? -1, stdout, stderr }),
+    )
+  })
 // every answer is held against its description, of this process and of those it starts
 process.env['OAK_CHECK_ANSWERS'] = '1'
 

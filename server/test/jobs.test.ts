@@ -1,13 +1,11 @@
 import { afterAll, beforeAll, describe, expect, test } from '@jest/globals'
-import { spawnSync } from 'node:child_process'
 import { mkdtempSync, readFileSync, writeFileSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
-import { fileURLToPath } from 'node:url'
 import { quantity, unpack, type JobState, type ServerEvent, type Step } from '@oak-gauge/contract'
 import { bytesSource } from '@oak-gauge/core/formats/source.ts'
 import { readAny } from '@oak-gauge/core/formats/index.ts'
-import { cap, cubePly, startAll, tableAndBlock, until, type All } from './help.ts'
+import { cap, cubePly, ran, startAll, tableAndBlock, until, type All } from './help.ts'
 
 let all: All
 beforeAll(async () => {
@@ -269,13 +267,8 @@ describe('the whole path', () => {
     writeFileSync(join(folder, 'recipe.json'), JSON.stringify(recipe))
     for (const [name, text] of files) writeFileSync(join(folder, name), text)
     writeFileSync(join(folder, 'nominal.ply'), cubePly(30))
-    const program = fileURLToPath(new URL('../../.build/oak.js', import.meta.url))
     const inputs = ['passes1=upper1.xyz', 'passes1=upper2.xyz', 'passes2=under1.xyz', 'nominal=nominal.ply'].flatMap((i) => ['--in', i])
-    const oak = spawnSync(process.execPath, [program, 'run', 'recipe.json', ...inputs, '--out', 'out', '--json'], {
-      cwd: folder,
-      encoding: 'utf8',
-      env: { ...process.env, NODE_OPTIONS: '' },
-    })
+    const oak = await ran('oak', ['run', 'recipe.json', ...inputs, '--out', 'out', '--json'], { cwd: folder })
     expect([oak.status, oak.stderr.includes('what to do')]).toEqual([0, false])
     const report = JSON.parse(oak.stdout) as { steps: { operation: string; evidence: Step['evidence'] }[] }
     const ledger = (await all.state(job)).steps.filter((x) => x.operation !== 'import')

@@ -83,5 +83,11 @@ describe('the view is framed anew', () => {
     ['a second setup came', box(500), box(300), true],
     ['the first thing came', box(10), new Box3(), true],
     ['nothing is left', new Box3(), box(10), false],
-  ])('%s', (_what, now, then, anew) => expect(isOther(now, then)).toBe(anew))
+  ])('%s', (_what, now, then, anew) => expect(isOther(now, then, true)).toBe(anew))
+
+  test('of other things as if the former had never been', () => {
+    expect(isOther(box(290), box(300), false)).toBe(true)
+    expect(isOther(box(300), box(300), false)).toBe(false)
+    expect(isOther(new Box3(), box(300), false)).toBe(false)
+  })
 })

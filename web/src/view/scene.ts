@@ -67,8 +67,10 @@ export function createStage(canvas: HTMLCanvasElement) {
   let held = false
   /** it was framed before everything had come */
   let onPart = false
-  /** what it was framed on */
+  /** what it was framed on, and of which places on the tray */
   const framedBox = new Box3()
+  let framedSlots = ''
+  const slots = () => [...new Set([...objects.values()].map((o) => o.shown.slot))].sort().join(' ')
 
   const light = depthLight(renderer, software ? 0 : 4)
   const fine = refiner(light, scene, software ? SLICE.software : SLICE.hardware)
@@ -163,6 +165,7 @@ export function createStage(canvas: HTMLCanvasElement) {
     turned = false
     onPart = !complete
     framedBox.copy(boxOf())
+    framedSlots = slots()
     if (sides) {
       frameView(views.left, boxOf(sides.left).clone(), direction)
       frameView(views.right, boxOf(sides.right).clone(), direction)
@@ -215,7 +218,7 @@ export function createStage(canvas: HTMLCanvasElement) {
       if (!framed && list.length) {
         framed = whole
         frame(new Vector3(0.42, -0.76, 0.5).normalize())
-      } else if (whole && list.length && !turned && (sides ? onPart : isOther(boxOf(), framedBox))) frame()
+      } else if (whole && list.length && !turned && (sides ? onPart : isOther(boxOf(), framedBox, slots() === framedSlots))) frame()
       draw()
     },
     /** The whole of a cloud, of which a part is shown already. */
@@ -247,7 +250,9 @@ export function createStage(canvas: HTMLCanvasElement) {
         v.camera.updateProjectionMatrix()
       }
       if (s && !was) {
+        // both look the same way: from the same place at the same place
         views.right.camera.position.copy(views.left.camera.position)
+        views.right.controls.target.copy(views.left.controls.target)
         frame()
       } else if (!s && was) frame()
       draw()

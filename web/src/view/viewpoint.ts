@@ -30,9 +30,13 @@ export function frameOn({ camera, controls }: Viewpoint, b: Box3, direction?: Ve
   return true
 }
 
-/** Whether what is shown is so much smaller, larger or elsewhere that the old framing does not suit it. */
-export function isOther(now: Box3, then: Box3): boolean {
+/**
+ * Whether the old framing does not suit what is shown. The same things (cleaned, moved) must be much smaller, larger or elsewhere, so that a step does
+ * not make the picture jump; of other things the view is what it would have been without the former: it must not depend on what came first.
+ */
+export function isOther(now: Box3, then: Box3, same: boolean): boolean {
   if (now.isEmpty() || then.isEmpty()) return !now.isEmpty()
+  if (!same) return !now.equals(then)
   const [a, b] = [now, then].map((x) => x.getSize(new Vector3()).length())
   const apart = now.getCenter(new Vector3()).distanceTo(then.getCenter(new Vector3()))
   return a < 0.75 * b || a > 1.2 * b || apart > 0.25 * a
