@@ -12,7 +12,7 @@ const entries = {
   server: 'server/src/main.ts',
   http: 'server/src/http.ts',
   sessions: 'server/src/sessions/main.ts',
-  helper: 'server/src/helper/thread.ts',
+  helper: 'server/src/helper/process.ts',
   worker: 'server/src/worker/main.ts',
   runner: 'server/src/worker/runner.ts',
   seed: 'server/src/seed.ts',

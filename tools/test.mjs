@@ -1,5 +1,5 @@
 // Runs every kind of test and counts. A kind whose report is missing, or that does not end, counts as failed: silence is no success.
-import { spawnSync } from 'node:child_process'
+import { spawn } from 'node:child_process'
 import { mkdirSync, readFileSync, rmSync } from 'node:fs'
 
 const only = process.argv.slice(2)
@@ -13,28 +13,31 @@ const ALONE = '/(server|scanners|cli)/test/'
 let passed = 0
 let failed = 0
 
-function run(name, command, args, env, count) {
+async function run(name, command, args, env, count) {
   if (only.length && !only.includes(name)) return
   console.log(`\n── ${name}`)
   const began = Date.now()
-  const r = spawnSync(command, args, { stdio: 'inherit', env: { ...process.env, ...env }, timeout: LONGEST, killSignal: 'SIGKILL' })
-  if (r.error) console.log(`${name}: ${r.error.message}`)
+  const status = await new Promise((resolve) => {
+    const child = spawn(command, args, { stdio: 'inherit', env: { ...process.env, ...env }, timeout: LONGEST, killSignal: 'SIGKILL' })
+    child.on('error', (e) => resolve(console.log(`${name}: ${e.message}`)))
+    child.on('exit', resolve)
+  })
   let result
   try {
-    result = count ? count(r.status) : { passed: r.status === 0 ? 1 : 0, failed: r.status === 0 ? 0 : 1 }
+    result = count ? count() : { passed: status === 0 ? 1 : 0, failed: status === 0 ? 0 : 1 }
   } catch (e) {
     console.log(`no report: ${e.message}`)
     result = { passed: 0, failed: 1 }
   }
-  if (r.status !== 0 && result.failed === 0) result.failed = 1
+  if (status !== 0 && result.failed === 0) result.failed = 1
   passed += result.passed
   failed += result.failed
   console.log(`${name}: ${result.passed} passed, ${result.failed} failed, ${Math.round((Date.now() - began) / 1000)} s`)
 }
 
 const read = (file) => JSON.parse(readFileSync(`${reports}/${file}`, 'utf8'))
-run('types', 'npx', ['tsc', '-b'])
-run('lint', 'npm', ['run', '--silent', 'lint'])
+// each of them keeps one core busy
+await Promise.all([run('types', 'npx', ['tsc', '-b']), run('lint', 'npm', ['run', '--silent', 'lint'])])
 // not through npx: whoever is ended for its time must be the one that runs
 const jest = (name, ...args) =>
   run(
@@ -48,9 +51,9 @@ const jest = (name, ...args) =>
     },
   )
 // what computes may share the machine with its like; what has clients, time limits and killed processes gets it for itself
-jest('unit', '--maxWorkers=2', '--testPathIgnorePatterns=/node_modules/', `--testPathIgnorePatterns=${ALONE}`)
-jest('server', '--maxWorkers=1', `--testPathPatterns=${ALONE}`)
-run(
+await jest('unit', '--maxWorkers=2', '--testPathIgnorePatterns=/node_modules/', `--testPathIgnorePatterns=${ALONE}`)
+await jest('server', '--maxWorkers=1', `--testPathPatterns=${ALONE}`)
+await run(
   'browser',
   process.execPath,
   ['node_modules/@playwright/test/cli.js', 'test', '-c', 'e2e'],

@@ -2,7 +2,7 @@ import { fileURLToPath } from 'node:url'
 import { buildApp } from './app.ts'
 import { connect } from './db/connect.ts'
 import { keepExports } from './helper/exports.ts'
-import { helperThread } from './helper/helper.ts'
+import { helperProcess } from './helper/helper.ts'
 import { askForThisVersion } from './ledger/versions.ts'
 import { tellUnheard } from './log.ts'
 import { endsCleanly } from './parent.ts'
@@ -23,7 +23,7 @@ const db = await connect(url)
 const queue = await openQueue(db, 'web', 4)
 queue.bus.on('restored', () => end(0))
 await askForThisVersion()
-const exports = keepExports(helperThread(url))
+const exports = keepExports(helperProcess(url))
 const app = buildApp(db, queue, sessionsAt(socket), exports, `${root}web/dist`)
 const server = app.listen(Number(port), host, (error) => {
   if (error) {

@@ -1,10 +1,12 @@
-import { afterEach, describe, expect, test } from '@jest/globals'
+import { afterAll, afterEach, describe, expect, test } from '@jest/globals'
 import { PNG } from 'pngjs'
+import { execFileSync } from 'node:child_process'
 import { writeFileSync } from 'node:fs'
+import { getPriority } from 'node:os'
 import { text } from 'node:stream/consumers'
 import type { ItemRow } from '../src/db/models.ts'
 import { keepExports, type Exports } from '../src/helper/exports.ts'
-import { helperThread, type Helper } from '../src/helper/helper.ts'
+import { helperProcess, type Helper } from '../src/helper/helper.ts'
 
 const item = (name: string) => ({ id: name, name, kind: 'mesh', arrays: {}, meta: {}, pose: [] }) as unknown as ItemRow
 let open: Exports | undefined
@@ -71,8 +73,9 @@ describe('files that leave', () => {
   })
 })
 
-describe('the helper thread', () => {
-  const h = helperThread('postgres://nobody@127.0.0.1:1/none')
+describe('the helper process', () => {
+  const h = helperProcess('postgres://nobody@127.0.0.1:1/none')
+  afterAll(() => h.close())
   test('decodes an image; one that claims more than memory holds is refused unread', async () => {
     const png = new PNG({ width: 3, height: 2 })
     png.data.fill(255)
@@ -85,6 +88,18 @@ describe('the helper thread', () => {
     huge.writeUInt32BE(60_000, 20)
     await expect(h.run({ task: 'decode', bytes: huge, name: 'huge.png' })).rejects.toMatchObject({ code: 'bad-image', where: 'huge.png' })
     await expect(h.run({ task: 'decode', bytes: Uint8Array.of(1, 2, 3), name: 'x' })).rejects.toMatchObject({ code: 'bad-image' })
+  })
+  test('lets everything else go first, and the server does not wait for it; when the system ends it, that is said, and another begins', async () => {
+    const decode = () => h.run({ task: 'decode', bytes: Uint8Array.of(1), name: 'x' })
+    await expect(decode()).rejects.toMatchObject({ code: 'bad-image' })
+    const [pid, another] = execFileSync('pgrep', ['-P', String(process.pid), '-f', 'helper.js'], { encoding: 'utf8' }).split('\n')
+    expect(another).toBe('')
+    expect(getPriority(Number(pid)) - getPriority()).toBe(10)
+    process.kill(Number(pid), 'SIGSTOP')
+    const waits = expect(decode()).rejects.toMatchObject({ code: 'out-of-memory' })
+    process.kill(Number(pid), 'SIGKILL')
+    await waits
+    await expect(decode()).rejects.toMatchObject({ code: 'bad-image' })
   })
   test('a database that is away is said, and what waits when it is ended fails at once', async () => {
     const write = {
@@ -100,6 +115,5 @@ describe('the helper thread', () => {
     await Promise.all(waits)
     // and begins again when it is wanted
     await expect(h.run({ task: 'decode', bytes: Uint8Array.of(1), name: 'x' })).rejects.toMatchObject({ code: 'bad-image' })
-    await h.close()
   })
 })

@@ -9,7 +9,7 @@ import type { JobState, Step, StepRequest } from '@oak-gauge/contract'
 import { buildApp } from '../src/app.ts'
 import { connect, type Database } from '../src/db/connect.ts'
 import { keepExports } from '../src/helper/exports.ts'
-import { helperThread } from '../src/helper/helper.ts'
+import { helperProcess } from '../src/helper/helper.ts'
 import { startCluster } from '../src/postgres.ts'
 import { openQueue } from '../src/queue.ts'
 import { keepScanners } from '../src/scanners/keeper.ts'
@@ -43,7 +43,7 @@ export async function startAll({ apart = false } = {}) {
   const pool = threadPool(2, `${root}.build/thread.js`)
   const queue = await openQueue(db, 'web')
   const keeper = keepScanners(queue.bus, pool)
-  const exports = keepExports(helperThread(cluster.url))
+  const exports = keepExports(helperProcess(cluster.url))
   const folder = mkdtempSync(join(tmpdir(), 'oak-test-'))
   const socket = join(folder, 'sessions')
   const door = apart ? sessionsAt(socket) : sessionsHere(db, queue, keeper)

@@ -38,7 +38,7 @@ export interface Exports {
 }
 
 /**
- * Items as files, written by the helper thread to a folder for temporary files, and sent from there: a reader who stalls holds
+ * Items as files, written by the helper to a folder for temporary files, and sent from there: a reader who stalls holds
  * up nothing but an open file. A file has no name once it is written, so that nothing of it outlives this process.
  */
 export function keepExports(helper: Helper): Exports {

@@ -5,7 +5,7 @@ import { OakError } from '@oak-gauge/core/base/errors.ts'
 import { BASE, type Problem, type RecordedWith, type ScannerSummary } from '@oak-gauge/contract'
 import type { Database } from '../db/connect.ts'
 import { ScannerRow } from '../db/scannermodels.ts'
-import { helperThread } from '../helper/helper.ts'
+import { helperProcess } from '../helper/helper.ts'
 import type { Queue } from '../queue.ts'
 import { mappingRoutes } from '../routes/markers.ts'
 import { scannerRoutes } from '../routes/scanners.ts'
@@ -30,7 +30,7 @@ export function sessionsHere(db: Database, queue: Queue, keeper: ScannerKeeper):
   const json = express.json({ limit: '8mb' })
   // artefact files and images come as they are: their routes read the body themselves
   const ours = (req: Request, res: Response, next: NextFunction) => (req.method === 'PUT' ? next() : json(req, res, next))
-  const helper = helperThread(db.url)
+  const helper = helperProcess(db.url)
   routes.use(ours, scannerRoutes(keeper, helper), mappingRoutes(db, queue, keeper))
   const links = async () => {
     const rows = await ScannerRow.findAll({ where: { switchedOn: true }, order: [['createdAt', 'ASC']], attributes: ['id', 'name'] })

@@ -1,5 +1,4 @@
 import { closeSync, openSync, writeSync } from 'node:fs'
-import { parentPort, workerData } from 'node:worker_threads'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
 import { writeAny, WRITABLE } from '@oak-gauge/core/formats/index.ts'
 import { writePlacedMarkers } from '@oak-gauge/core/formats/markers.ts'
@@ -15,16 +14,15 @@ import { unpackItem, type Arrays } from '../worker/pack.ts'
 import type { HelperAnswer, HelperResult, HelperTask, StoredItem } from './messages.ts'
 
 /** Does what would hold up the event loop of a server: writes files, decodes images. It holds nothing, and may be ended at any moment. */
-const port = parentPort
-if (!port) throw new Error('thread.ts runs as a worker thread only')
-const { url } = workerData as { url: string }
 takeBackSeat()
-const pool = openPool(url, 1)
+const pool = openPool(process.env['DATABASE_URL'] ?? '', 1)
+// nobody is there any more to write for
+process.on('disconnect', () => process.exit())
 
-port.on('message', ({ id, ...task }: HelperTask & { id: number }) => {
-  const say = (a: HelperAnswer, transfer: ArrayBuffer[] = []) => port.postMessage(a, transfer)
+process.on('message', ({ id, ...task }: HelperTask & { id: number }) => {
+  const say = (a: HelperAnswer) => process.send?.(a)
   ;(task.task === 'write' ? write(task) : Promise.resolve().then(() => decodeImage(task.bytes, task.name)))
-    .then((result) => say({ id, result }, 'data' in result ? [result.data.buffer as ArrayBuffer] : []))
+    .then((result) => say({ id, result }))
     .catch((e: unknown) => say({ id, problem: toProblem(e), stack: e instanceof OakError ? null : e instanceof Error ? (e.stack ?? null) : String(e) }))
 })
 
