@@ -72,7 +72,7 @@ export function helperProcess(url: string): Helper {
     run<K extends HelperTask['task']>(task: Extract<HelperTask, { task: K }>) {
       const id = ++number
       return new Promise<HelperResult[K]>((resolve, reject) => {
-        waiting.set(id, { resolve: resolve as (v: unknown) => void, reject })
+        waiting.set(id, { resolve, reject })
         const c = (child ??= begin())
         holds(c, true)
         c.send({ id, ...task }, (e) => e && over(c, e))
