@@ -8,6 +8,7 @@ const entries = {
   cad: 'cad/src/process.ts',
   bench: 'bench/src/main.ts',
   brokenreader: 'bench/src/brokenreader.ts',
+  stallwatch: 'bench/src/stallwatch.ts',
   oak: 'cli/src/main.ts',
   server: 'server/src/main.ts',
   http: 'server/src/http.ts',

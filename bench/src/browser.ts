@@ -1,4 +1,4 @@
-import { spawn, spawnSync, type ChildProcess } from 'node:child_process'
+import { spawnSync } from 'node:child_process'
 import { existsSync } from 'node:fs'
 import { chromium, type Browser, type Page } from '@playwright/test'
 import type { JobState, Step } from '@oak-gauge/contract'
@@ -8,7 +8,7 @@ import { writePly } from '@oak-gauge/core/formats/ply.ts'
 import { writeStl } from '@oak-gauge/core/formats/stl.ts'
 import { makeMesh, type Mesh } from '@oak-gauge/core/shape/mesh.ts'
 import { makePoints } from '@oak-gauge/core/shape/points.ts'
-import { freePort } from '@oak-gauge/server/postgres.ts'
+import { startProgram } from './program.ts'
 
 /** A rippled ring of 2 rows * columns triangles, closed. */
 function ring(rows: number, columns: number): Mesh {
@@ -52,12 +52,8 @@ async function opened<T>(measure: (o: Opened) => Promise<T>): Promise<T | undefi
     return undefined
   }
   if (!existsSync('web/dist/index.html')) spawnSync('npm', ['run', '-s', 'build:web'], { stdio: 'inherit' })
-  const port = await freePort()
-  const url = `http://127.0.0.1:${port}`
-  const server: ChildProcess = spawn('node', ['.build/server.js'], {
-    env: { ...process.env, OAK_THROWAWAY: '1', OAK_DEMO: 'none', OAK_LOG: 'warn', PORT: String(port), NODE_OPTIONS: '' },
-    stdio: ['ignore', 'ignore', 'inherit'],
-  })
+  const program = await startProgram({ OAK_THROWAWAY: '1', OAK_DEMO: 'none' })
+  const url = program.origin
   let browser: Browser | undefined
   try {
     await until(async () => (await fetch(`${url}/api/v1/health`)).ok, 60)
@@ -86,8 +82,7 @@ async function opened<T>(measure: (o: Opened) => Promise<T>): Promise<T | undefi
     })
   } finally {
     await browser?.close()
-    server.kill('SIGTERM')
-    await new Promise((resolve) => server.once('exit', resolve))
+    await program.end()
   }
 }
 

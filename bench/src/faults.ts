@@ -1,10 +1,8 @@
-import { spawn, type ChildProcess } from 'node:child_process'
 import { randomUUID } from 'node:crypto'
 import { readdirSync, readFileSync } from 'node:fs'
-import { fileURLToPath } from 'node:url'
 import type { JobState, MappingRun, ScannerSummary, Step } from '@oak-gauge/contract'
 import { seeded } from '@oak-gauge/core/base/random.ts'
-import { freePort } from '@oak-gauge/server/postgres.ts'
+import { startProgram } from './program.ts'
 
 type Add = (what: string, got: string, must: string, aim: string) => void
 const pause = (ms: number) => new Promise((resolve) => setTimeout(resolve, ms))
@@ -25,25 +23,19 @@ const processes = () => readdirSync('/proc').filter((p) => /^\d+$/.test(p))
 export async function benchFaults(args: string[], add: Add, say: (line: string) => void): Promise<void> {
   const given = (name: string, usual: number) => Number(args.find((a) => a.startsWith(`${name}=`))?.slice(name.length + 1) ?? usual)
   const [kills, seed] = [given('kills', 200), given('seed', 1)]
-  const port = await freePort()
-  const url = `http://127.0.0.1:${port}/api/v1`
-  const program: ChildProcess = spawn('node', ['.build/server.js'], {
-    cwd: fileURLToPath(new URL('..', import.meta.url)),
-    env: { ...process.env, OAK_THROWAWAY: '1', OAK_LOG: 'silent', OAK_CLOCK: '4000', PORT: String(port), NODE_OPTIONS: '' },
-    stdio: ['ignore', 'ignore', 'ignore'],
-  })
+  const program = await startProgram({ OAK_THROWAWAY: '1', OAK_LOG: 'silent', OAK_CLOCK: '4000' }, true)
+  const url = `${program.origin}/api/v1`
+  const { pid } = program.process
   const victims: Record<string, () => string | undefined> = {
     ...Object.fromEntries(
       ['http', 'worker', 'sessions'].map((name) => [
         name,
         () =>
-          processes().find(
-            (p) => read(`/proc/${p}/cmdline`).includes(`${name}.js`) && read(`/proc/${p}/stat`).split(') ')[1]?.split(' ')[1] === String(program.pid),
-          ),
+          processes().find((p) => read(`/proc/${p}/cmdline`).includes(`${name}.js`) && read(`/proc/${p}/stat`).split(') ')[1]?.split(' ')[1] === String(pid)),
       ]),
     ),
     database: () =>
-      processes().find((p) => read(`/proc/${p}/cmdline`).startsWith('/usr/lib/postgresql') && read(`/proc/${p}/cmdline`).includes(`/test-${program.pid}-`)),
+      processes().find((p) => read(`/proc/${p}/cmdline`).startsWith('/usr/lib/postgresql') && read(`/proc/${p}/cmdline`).includes(`/test-${pid}-`)),
   }
   /** Asks until there is an answer: whoever works goes on when the page is there again. */
   const call = async (method: string, path: string, body?: unknown): Promise<{ status: number; body: unknown }> => {
@@ -196,7 +188,6 @@ export async function benchFaults(args: string[], add: Add, say: (line: string) 
     )
   } finally {
     going = false
-    program.kill('SIGTERM')
-    await new Promise((resolve) => program.once('exit', resolve))
+    await program.end()
   }
 }

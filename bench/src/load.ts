@@ -1,10 +1,12 @@
-import { spawn, type ChildProcess } from 'node:child_process'
-import { setPriority } from 'node:os'
-import { fileURLToPath } from 'node:url'
+import { spawn } from 'node:child_process'
+import { existsSync, mkdtempSync, readFileSync, rmSync } from 'node:fs'
+import { setPriority, tmpdir } from 'node:os'
+import { join } from 'node:path'
 import type { JobState, MappingRun, ScannerSummary } from '@oak-gauge/contract'
 import { seeded } from '@oak-gauge/core/base/random.ts'
-import { freePort } from '@oak-gauge/server/postgres.ts'
+import { startProgram } from './program.ts'
 import { wavySheet } from './sheet.ts'
+import type { Stall } from './stallwatch.ts'
 
 type Add = (what: string, got: string, must: string, aim: string) => void
 const pause = (ms: number) => new Promise((resolve) => setTimeout(resolve, ms))
@@ -36,13 +38,11 @@ function doingNothing(): { longest(): number; end(): void } {
 export async function benchLoad(args: string[], add: Add, say: (line: string) => void): Promise<void> {
   const given = (name: string, usual: number) => Number(args.find((a) => a.startsWith(`${name}=`))?.slice(name.length + 1) ?? usual)
   const [minutes, bytes] = [given('minutes', 60), given('bytes', FILE)]
-  const port = await freePort()
-  const url = `http://127.0.0.1:${port}/api/v1`
-  const program: ChildProcess = spawn('node', ['.build/server.js'], {
-    cwd: fileURLToPath(new URL('..', import.meta.url)),
-    env: { ...process.env, OAK_THROWAWAY: '1', OAK_LOG: 'warn', PORT: String(port), NODE_OPTIONS: '' },
-    stdio: ['ignore', 'ignore', 'inherit'],
-  })
+  const folder = mkdtempSync(join(tmpdir(), 'oak-load-'))
+  const stalls = join(folder, 'stalls')
+  const watch = `--import ${new URL('stallwatch.js', import.meta.url).href}`
+  const program = await startProgram({ OAK_THROWAWAY: '1', OAK_STALLS: stalls, NODE_OPTIONS: watch })
+  const url = `${program.origin}/api/v1`
   const idle = doingNothing()
   // those who send and fetch stand at machines of their own as a rule: here they take what the server leaves
   setPriority(10)
@@ -156,11 +156,20 @@ export async function benchLoad(args: string[], add: Add, say: (line: string) =>
       '100 ms',
       '30 ms',
     )
+    const seen = (existsSync(stalls) ? readFileSync(stalls, 'utf8').split('\n').filter(Boolean) : []).map((line) => JSON.parse(line) as Stall)
+    const during = seen.filter((s) => s.at > until - minutes * 60_000 && s.at < until)
+    const most = (of: (s: Stall) => number) => Math.max(0, ...during.map(of)).toFixed(0)
+    add(
+      'the same, without what the machine below gave to others meanwhile: longest that it stood / longest that it ran at once / given to others, longest and in all',
+      `${most((s) => s.late - s.taken)} / ${most((s) => s.ran)} / ${most((s) => s.taken)} ms, ${(during.reduce((sum, s) => sum + s.taken, 0) / 1000).toFixed(1)} s`,
+      '100 ms',
+      '30 ms',
+    )
   } finally {
     until = 0
     idle.end()
-    program.kill('SIGTERM')
-    await new Promise((resolve) => program.once('exit', resolve))
+    await program.end()
+    rmSync(folder, { recursive: true, force: true })
   }
 }
 

@@ -1,4 +1,4 @@
-import { spawn, type ChildProcess } from 'node:child_process'
+import { spawn } from 'node:child_process'
 import { randomUUID } from 'node:crypto'
 import { existsSync, readdirSync, readFileSync } from 'node:fs'
 import { request as httpRequest, type ClientRequest } from 'node:http'
@@ -6,7 +6,8 @@ import { fileURLToPath } from 'node:url'
 import pg from 'pg'
 import { endOf, type JobState, type Step } from '@oak-gauge/contract'
 import { seeded } from '@oak-gauge/core/base/random.ts'
-import { freePort, startCluster } from '@oak-gauge/server/postgres.ts'
+import { startCluster } from '@oak-gauge/server/postgres.ts'
+import { startProgram } from './program.ts'
 import { wavySheet } from './sheet.ts'
 
 type Add = (what: string, got: string, must: string, aim: string) => void
@@ -17,12 +18,9 @@ const ms = (v: number) => `${v.toFixed(0)} ms`
 export async function benchServer(add: Add): Promise<void> {
   const root = fileURLToPath(new URL('..', import.meta.url))
   const cluster = await startCluster({ root, throwaway: true })
-  const port = await freePort()
-  const url = `http://127.0.0.1:${port}/api/v1`
-  const program: ChildProcess = spawn('node', ['.build/server.js'], {
-    env: { ...process.env, DATABASE_URL: cluster.url, OAK_DEMO: 'none', OAK_LOG: 'warn', PORT: String(port), NODE_OPTIONS: '' },
-    stdio: ['ignore', 'ignore', 'inherit'],
-  })
+  const program = await startProgram({ DATABASE_URL: cluster.url, OAK_DEMO: 'none' })
+  const { port } = program
+  const url = `${program.origin}/api/v1`
   const sql = new pg.Client({ connectionString: cluster.url })
   try {
     for (let i = 0; i < 600; i++) {
@@ -32,13 +30,12 @@ export async function benchServer(add: Add): Promise<void> {
     await sql.connect()
     const use = client(url)
     await racing(use, add)
-    await benchPage(use, sql, program.pid as number, add)
+    await benchPage(use, sql, program.process.pid as number, add)
     await heavy(use, add)
     await stalled(use, port, sql, add)
   } finally {
     await sql.end().catch(() => undefined)
-    program.kill('SIGTERM')
-    await new Promise((resolve) => program.once('exit', resolve))
+    await program.end()
     cluster.stop()
   }
 }

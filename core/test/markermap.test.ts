@@ -8,7 +8,6 @@ import { compareMarkers } from '../src/markers/compare.ts'
 import { levelled, turned } from '../src/markers/levelled.ts'
 import { mapFrames } from '../src/markers/mapframes.ts'
 import { makeMarkers, worstUncertainty } from '../src/markers/markers.ts'
-import { findChanges, type Change } from '../src/markers/moved.ts'
 import { evenSight, invertSymmetric3, quadratic3, stereoSight } from '../src/markers/sight.ts'
 import { fixtureJson, oakError } from './help.ts'
 import { pairUp, record, STEREO, strewn } from './marking.ts'
@@ -308,49 +307,6 @@ describe('a map from a recording', () => {
     const back = turned(markers, invertRigid(pose))
     expect(Math.abs(back.positions[5] - map.markers.positions[5])).toBeLessThan(1e-3)
     expect(worstUncertainty(markers.covariance, 3)).toBeCloseTo(worstUncertainty(map.markers.covariance, 3), 6)
-  })
-})
-
-describe('changes in a series of sightings', () => {
-  const positions = Float64Array.of(0, 0, 400, 90, 10, 380, -80, 30, 420, 20, 100, 400, -10, -90, 390, 60, -70, 410)
-  const identity = Float64Array.of(1, 0, 0, 0, 0, 1, 0, 0, 0, 0, 1, 0, 0, 0, 0, 1)
-  /** n frames that show all markers but those after `shown`; the first shifted along x as told */
-  const seen = (r: ReturnType<typeof seeded>, n: number, shown: number, shift: (f: number) => number): Sightings => ({
-    frame: Int32Array.from({ length: shown * n }, (_, i) => Math.floor(i / shown)),
-    marker: Int32Array.from({ length: shown * n }, (_, i) => i % shown),
-    xyz: Float64Array.from({ length: 3 * shown * n }, (_, k) => {
-      const [f, at] = [Math.floor(k / (3 * shown)), k % (3 * shown)]
-      return positions[at] + 0.02 * r.gauss() + (at === 0 ? shift(f) : 0)
-    }),
-  })
-  const poses = (n: number) => Array.from({ length: n }, () => identity)
-  /** Those that solveMap takes at once: the others follow it, and go when it has two places. */
-  const foremost = (changes: Change[]) => changes.filter((c) => c.gain >= 0.3 * Math.max(...changes.map((o) => o.gain)))
-
-  it('are not seen in noise, nor in one wild sighting', () => {
-    const r = seeded(5)
-    const n = 60
-    const find = (shift: (i: number) => number) => {
-      const s = seen(r, n, 6, shift)
-      return findChanges(s, { poses: poses(n), positions, sigma: 0.02, normalised: new Float64Array(s.frame.length) }, evenSight)
-    }
-    for (let k = 0; k < 200; k++) expect(find(() => 0)).toEqual([])
-    expect(find((i) => (i === 57 ? 3 : 0))).toEqual([])
-    const change = foremost(find((i) => (i >= 25 ? 0.2 : 0)))
-    expect(change.map((c) => [c.marker, c.frame])).toEqual([[0, 25]])
-    expect(change[0].distance).toBeCloseTo(0.2, 1)
-  })
-  it('are seen by the other markers of a frame: one that moved among five pulls the poses after itself, and nobody else is named', () => {
-    const r = seeded(8)
-    const n = 60
-    const s = seen(r, n, 5, (f) => (f >= 30 ? 1 : 0))
-    const solved = adjustMarkers({ sightings: s, poses: poses(n), positions: positions.slice(0, 15), sight: evenSight, reject: Infinity })
-    const change = foremost(findChanges(s, solved, evenSight))
-    expect(change.map((c) => [c.marker, c.frame])).toEqual([[0, 30]])
-    expect(Math.abs(change[0].distance - 1)).toBeLessThan(0.15)
-    // frames of fewer than three others say nothing of a fourth
-    const few = seen(r, n, 3, (f) => (f >= 30 ? 1 : 0))
-    expect(findChanges(few, { ...solved, normalised: new Float64Array(few.frame.length) }, evenSight)).toEqual([])
   })
 })
 

@@ -79,6 +79,8 @@ async function main(): Promise<void> {
   }
   process.on('SIGINT', () => void stop(0))
   process.on('SIGTERM', () => void stop(0))
+  // a program that started it, and is gone: nobody else could end it
+  process.on('disconnect', () => void stop(0))
   // a database that died is started again on its own port; the other processes find it there
   const watch = setInterval(() => {
     if (stopping || !cluster || cluster.runs()) return

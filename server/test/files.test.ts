@@ -1,6 +1,7 @@
 import { afterAll, beforeAll, describe, expect, test } from '@jest/globals'
+import { randomUUID } from 'node:crypto'
 import { readFileSync } from 'node:fs'
-import { quantity, unpack, type ServerEvent } from '@oak-gauge/contract'
+import { quantity, unpack, type ServerEvent, type Step } from '@oak-gauge/contract'
 import type { CadSurface } from '@oak-gauge/core/base/cad.ts'
 import { bytesSource } from '@oak-gauge/core/formats/source.ts'
 import { readAny } from '@oak-gauge/core/formats/index.ts'
@@ -41,8 +42,14 @@ describe('files in', () => {
     expect(asked.state).toBe('failed')
     expect(asked.problem?.code).toBe('unit-unknown')
     expect((await all.state(job)).tray).toEqual([])
-    await all.call('POST', `/jobs/${job}/steps/${asked.id}/rerun`, { params: { unit: 'in' } })
+    const again = () => all.call('POST', `/jobs/${job}/steps/${asked.id}/rerun`, { params: { unit: 'in' }, request })
+    const request = randomUUID()
+    const answers = [await again(), await again()]
     await all.finished(job, asked.id)
+    // sent once more after it has ended (an answer that was lost): still the same request
+    answers.push(await again())
+    expect(answers.map((a) => [a.status, (a.body as Step[]).map((s) => s.id)])).toEqual(answers.map(() => [202, [asked.id]]))
+    expect((await all.state(job)).steps.map((s) => s.state)).toEqual(['done'])
     const [mesh] = (await all.state(job)).tray
     expect(mesh.box?.[3]).toBeCloseTo(4 * 25.4, 4)
   })

@@ -127,6 +127,7 @@ describe('the program as ./start runs it', () => {
     let text = ''
     const child = spawn(process.execPath, [server], {
       env: { ...process.env, OAK_THROWAWAY: '1', OAK_DEMO: 'none', OAK_LOG: 'warn', PORT: String(port), NODE_OPTIONS: '' },
+      stdio: ['ignore', 'pipe', 'pipe', 'ipc'],
     })
     const ready = new Promise<string>((resolve, reject) => {
       const hear = (b: Buffer) => {
@@ -134,8 +135,8 @@ describe('the program as ./start runs it', () => {
         const found = /Oak Gauge is ready: {2}(http:\S+)/.exec(text)
         if (found) resolve(found[1])
       }
-      child.stdout.on('data', hear)
-      child.stderr.on('data', hear)
+      child.stdout?.on('data', hear)
+      child.stderr?.on('data', hear)
       child.on('exit', () => reject(new Error(text)))
       setTimeout(() => reject(new Error(`not ready: ${text}`)), 60_000).unref()
     })
@@ -160,6 +161,14 @@ describe('the program as ./start runs it', () => {
     child.kill('SIGTERM')
     expect(await ended(child)).toBe(0)
     expect(Date.now() - began).toBeLessThan(15_000)
+  }, 90_000)
+  test('ends with the program that started it, however that ended', async () => {
+    const { child, ready } = start(await freePort())
+    await ready
+    const parts = await Promise.all(['http.js', 'sessions.js', 'worker.js'].map((name) => part(child, name)))
+    child.disconnect()
+    expect(await ended(child)).toBe(0)
+    expect(parts.filter((p) => proc(String(p), 'cmdline') !== '')).toEqual([])
   }, 90_000)
   test('its port in use: says so, and takes another', async () => {
     const other = createServer()

@@ -5,6 +5,8 @@ import { invertSymmetric3, turnSymmetric3, type SightModel } from './sight.ts'
 
 /** standard deviations beyond which a sighting pulls with constant force, as in the adjustment */
 const HUBER = 2.5
+/** Share of a motion's information that is left when the other motions are free; below it the others do not hold the pose, and what is left is rounding. */
+const LEAST = 1e-7
 
 /**
  * Of each sighting, how far beside its marker's place it lies by a pose that the *other* markers of its frame give (deleted residual; Cook and Weisberg 1982,
@@ -55,7 +57,7 @@ export function deletedResiduals(
       const others = all.map((v, q) => v - own[q])
       // fewer than three others leave the pose free
       const factor = k > 3 ? cholesky(others, 6) : undefined
-      if (!factor) return
+      if (!factor || !holds(factor, others)) return
       const g = pull.map((v, c) => v - dot3(wj, r, 18 * a + c, 3 * a))
       const step = choleskySolve(factor, g, 6)
       const left = [0, 1, 2].map((row) => {
@@ -73,6 +75,12 @@ export function deletedResiduals(
     })
   })
   return { offset, info }
+}
+
+/** Whether a matrix and its factor hold all six motions; markers on one line leave the turn about it free. */
+function holds(factor: Float64Array, of: Float64Array): boolean {
+  for (let c = 0; c < 6; c++) if (!(factor[7 * c] ** 2 > LEAST * of[7 * c])) return false
+  return true
 }
 
 /** A small turn on the left moves a place by turn x place, a small shift by itself: 3 x 6. */

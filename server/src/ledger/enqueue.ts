@@ -149,13 +149,15 @@ export function rerunStep(queue: Queue, jobId: string, stepId: string, params: R
     const { job, steps, path, transaction } = c
     const step = steps.find((s) => s.id === stepId)
     const twin = madeBefore(c, asked, (s) => s.batch !== null && s.operation === step?.operation && alike(s.params, params) && alike(s.inputs, step.inputs))
-    if (twin) return steps.filter((s) => s.batch === twin.batch)
+    // a step that is tried again is no run of several
+    if (twin) return twin.batch === null ? [twin] : steps.filter((s) => s.batch === twin.batch)
     mustBeQuiet(c, 'running again')
     mustStandAt(c, asked.after)
     if (!step || step.operation === SET_ASIDE) throw new OakError('not-found', 'That step cannot be run again.', { remedy: 'Choose another.' })
     checkedParams(operation(step.operation), params)
     if (!step.chained) {
-      await step.update({ state: 'queued', params, problem: null, evidence: null, progress: 0, phase: '', cancel: false, attempts: 0 }, { transaction })
+      const fresh = { state: 'queued', problem: null, evidence: null, progress: 0, phase: '', cancel: false, attempts: 0 } as const
+      await step.update({ ...fresh, params, request: asked.request ?? step.request }, { transaction })
       c.wake()
       return [step]
     }
