@@ -1,5 +1,5 @@
 import { describe, expect, it } from '@jest/globals'
-import { identity, invertRigid, multiply, rotationAngleDeg } from '../src/base/mat4.ts'
+import { fromRotationVector, identity, invertRigid, multiply, rotationAngleDeg, transformPoint, translation } from '../src/base/mat4.ts'
 import { cameraToArray, project } from '../src/calibrate/camera.ts'
 import { scannerHealth, warmUpFit, type HealthFacts } from '../src/calibrate/health.ts'
 import { platePose } from '../src/calibrate/platepose.ts'
@@ -11,7 +11,7 @@ import { MATERIALS, type Material, type Thing } from '../src/scanner/scene.ts'
 import { takeShot, type ShotOptions } from '../src/scanner/shot.ts'
 import { bodyToLeft, designedStereo, type ScannerSpec } from '../src/scanner/spec.ts'
 import { buildBvh } from '../src/space/bvh.ts'
-import { sphereMesh } from './help.ts'
+import { boxMesh, sphereMesh } from './help.ts'
 import { PLATE } from './plates.ts'
 
 const design = designedStereo({ width: 1024, height: 768, focal: 1050, baseline: 140, crossing: 400 })
@@ -86,6 +86,42 @@ describe('a shot', () => {
     const b = shot([ball(MATERIALS.ceramic)], { pattern: 'cross', phase: 0.7 })
     const one = shot([ball(MATERIALS.ceramic)], { pattern: 'line' })
     expect([a.xyz.length > 100, one.xyz.length > 30, a.xyz[0] !== b.xyz[0], one.xyz.length < a.xyz.length]).toEqual([true, true, true, true])
+  })
+  it('what is seen while the scanner moves lies where it was seen: scattered by the way of the exposure', () => {
+    const motion = new Float64Array(12)
+    motion[11] = 0.6
+    const still = spread(radius(shot([ball(MATERIALS.ceramic)]).xyz))
+    const moving = radius(shot([ball(MATERIALS.ceramic)], { motion }).xyz)
+    expect([spread(moving) > 2.5 * still, Math.abs(moving.reduce((a, b) => a + b, 0) / moving.length - 20) < 0.05]).toEqual([true, true])
+  })
+  it('a glossy floor shows the wall beside it below itself; a matt one does not', () => {
+    const floor = (material: Material): Thing => {
+      const mesh = boxMesh(200, 120, 5)
+      // leaning away from the scanner, so that it sees the wall in it
+      const pose = multiply(multiply(translation(-100, -20, 420), fromRotationVector(-0.9, 0, 0)), identity())
+      return { kind: 'mesh', mesh, bvh: buildBvh(mesh), pose, material }
+    }
+    const wall: Thing = { kind: 'sphere', centre: at(0, -30, 425), radius: 22, material: MATERIALS.ceramic }
+    const below = (material: Material) => {
+      const s = shot([floor(material), wall], { stride: 3 })
+      const back = invertRigid(multiply(bodyToLeft(truth), Float64Array.from((floor(material) as { pose: ArrayLike<number> }).pose)))
+      let n = 0
+      for (let i = 0; i < s.xyz.length; i += 3) {
+        const p = transformPoint(back, s.xyz[i], s.xyz[i + 1], s.xyz[i + 2])
+        if (
+          p[0] > 0 &&
+          p[0] < 200 &&
+          p[1] > 0 &&
+          p[1] < 120 &&
+          (p[2] < -2 || p[2] > 7) &&
+          Math.hypot(...transformPoint(invertRigid(bodyToLeft(truth)), s.xyz[i], s.xyz[i + 1], s.xyz[i + 2]).map((v, k) => v - [0, -30, 425][k])) > 23
+        )
+          n++
+      }
+      return n
+    }
+    expect(below(MATERIALS.matte)).toBe(0)
+    expect(below({ albedo: 0.03, gloss: 0.5, seeThrough: 0 })).toBeGreaterThan(5)
   })
   it('with optics that are no longer true the rays miss each other, and points lie wrong', () => {
     const dropped = trueOptics(design, 5, { celsius: 30, days: 10, drops: 1 })

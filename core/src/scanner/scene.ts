@@ -1,5 +1,5 @@
-import { invertRigid, rotateVector, transformPoint } from '../base/mat4.ts'
-import { triangleNormal, type Mesh } from '../shape/mesh.ts'
+import { invertRigid } from '../base/mat4.ts'
+import type { Mesh } from '../shape/mesh.ts'
 import { castRay, type Bvh } from '../space/bvh.ts'
 
 /** How a surface answers light. albedo: share of light scattered evenly, gloss: strength of the mirror-like part, seeThrough: share that goes in; all 0..1 */
@@ -93,19 +93,35 @@ function castRod(r: Extract<Thing, { kind: 'rod' }>, o: ArrayLike<number>, d: Ar
 
 const meshHit = { t: 0, triangle: -1 }
 function castMesh(m: Extract<Thing, { kind: 'mesh' }>, o: ArrayLike<number>, d: ArrayLike<number>, hit: SceneHit): void {
-  const back = inverseOf(m.pose)
-  const p = transformPoint(back, o[0], o[1], o[2])
-  const v = rotateVector(back, d[0], d[1], d[2])
+  const b = inverseOf(m.pose)
+  const [ox, oy, oz] = [o[0], o[1], o[2]]
+  const [dx, dy, dz] = [d[0], d[1], d[2]]
   meshHit.t = hit.t
   meshHit.triangle = -1
-  castRay(m.bvh, p[0], p[1], p[2], v[0], v[1], v[2], meshHit)
+  castRay(
+    m.bvh,
+    b[0] * ox + b[1] * oy + b[2] * oz + b[3],
+    b[4] * ox + b[5] * oy + b[6] * oz + b[7],
+    b[8] * ox + b[9] * oy + b[10] * oz + b[11],
+    b[0] * dx + b[1] * dy + b[2] * dz,
+    b[4] * dx + b[5] * dy + b[6] * dz,
+    b[8] * dx + b[9] * dy + b[10] * dz,
+    meshHit,
+  )
   if (meshHit.triangle < 0 || meshHit.t >= hit.t) return
-  const n = triangleNormal(m.mesh.vertices, m.mesh.triangles, meshHit.triangle)
-  const w = rotateVector(m.pose, n[0], n[1], n[2])
+  const { vertices: p, triangles: t } = m.mesh
+  const [i, j, k] = [3 * t[3 * meshHit.triangle], 3 * t[3 * meshHit.triangle + 1], 3 * t[3 * meshHit.triangle + 2]]
+  const [ax, ay, az] = [p[j] - p[i], p[j + 1] - p[i + 1], p[j + 2] - p[i + 2]]
+  const [cx, cy, cz] = [p[k] - p[i], p[k + 1] - p[i + 1], p[k + 2] - p[i + 2]]
+  const nx = ay * cz - az * cy
+  const ny = az * cx - ax * cz
+  const nz = ax * cy - ay * cx
+  const l = 1 / (Math.sqrt(nx * nx + ny * ny + nz * nz) || 1)
+  // from the mesh to the world: by the transpose
   hit.t = meshHit.t
-  hit.nx = w[0]
-  hit.ny = w[1]
-  hit.nz = w[2]
+  hit.nx = (b[0] * nx + b[4] * ny + b[8] * nz) * l
+  hit.ny = (b[1] * nx + b[5] * ny + b[9] * nz) * l
+  hit.nz = (b[2] * nx + b[6] * ny + b[10] * nz) * l
   hit.material = m.material
 }
 
