@@ -3,6 +3,7 @@ import { mkdtempSync, rmSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 import { fileURLToPath } from 'node:url'
+import { OWN_SESSION } from './backseat.ts'
 import { connect } from './db/connect.ts'
 import { listensTo } from './listen.ts'
 import { log, tellUnheard } from './log.ts'
@@ -56,7 +57,8 @@ async function main(): Promise<void> {
   /** Starts a process and, whenever it ends, another one. */
   const keep = (name: string, onReady: () => void = () => undefined): void => {
     const began = Date.now()
-    const child = fork(`${here}${name}.js`, { stdio: ['ignore', 'inherit', 'inherit', 'ipc'], env, execArgv: [...process.execArgv, ...(FLAGS[name] ?? [])] })
+    const execArgv = [...process.execArgv, ...(FLAGS[name] ?? [])]
+    const child = fork(`${here}${name}.js`, { ...OWN_SESSION, stdio: ['ignore', 'inherit', 'inherit', 'ipc'], env, execArgv })
     children.set(name, child)
     child.once('message', onReady)
     child.on('exit', (code, signal) => {
@@ -79,6 +81,8 @@ async function main(): Promise<void> {
   }
   process.on('SIGINT', () => void stop(0))
   process.on('SIGTERM', () => void stop(0))
+  // the terminal was closed: the others, sessions of their own, are not told
+  process.on('SIGHUP', () => void stop(0))
   // a program that started it, and is gone: nobody else could end it
   process.on('disconnect', () => void stop(0))
   // a database that died is started again on its own port; the other processes find it there
@@ -104,7 +108,7 @@ async function main(): Promise<void> {
   })
   // a process of its own: making the demo computes for half a minute. Broken off, it goes on with the job it was at.
   const seed = (left: number): void => {
-    const child = fork(`${here}seed.js`, { stdio: ['ignore', 'inherit', 'inherit', 'ipc'], env })
+    const child = fork(`${here}seed.js`, { ...OWN_SESSION, stdio: ['ignore', 'inherit', 'inherit', 'ipc'], env })
     children.set('seed', child)
     child.on('exit', (code) => {
       if (code === 0 || stopping) return

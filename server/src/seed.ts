@@ -5,6 +5,7 @@ import { writePly } from '@oak-gauge/core/formats/ply.ts'
 import { quietContext } from '@oak-gauge/core/base/run.ts'
 import { threadPool } from '@oak-gauge/threads'
 import { DEMO_JOBS } from '@oak-gauge/demo/scenario.ts'
+import { takeBackSeat } from './backseat.ts'
 import { storeFile } from './blobs.ts'
 import { connect } from './db/connect.ts'
 import { JobRow, SetupRow } from './db/models.ts'
@@ -18,6 +19,7 @@ import { rehearseHistory } from './scanners/demo.ts'
 const url = process.env['DATABASE_URL']
 if (!url) throw new Error('DATABASE_URL is not set')
 withParent(() => process.exit(1))
+takeBackSeat()
 const db = await connect(url)
 const queue = await openQueue(db)
 const ctx = { ...quietContext, parallel: threadPool() }

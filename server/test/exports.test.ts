@@ -1,7 +1,7 @@
 import { afterAll, afterEach, describe, expect, test } from '@jest/globals'
 import { PNG } from 'pngjs'
-import { execFileSync } from 'node:child_process'
-import { writeFileSync } from 'node:fs'
+import { execFileSync, spawn } from 'node:child_process'
+import { existsSync, readFileSync, writeFileSync } from 'node:fs'
 import { getPriority } from 'node:os'
 import { text } from 'node:stream/consumers'
 import type { ItemRow } from '../src/db/models.ts'
@@ -95,11 +95,28 @@ describe('the helper process', () => {
     const [pid, another] = execFileSync('pgrep', ['-P', String(process.pid), '-f', 'helper.js'], { encoding: 'utf8' }).split('\n')
     expect(another).toBe('')
     expect(getPriority(Number(pid)) - getPriority()).toBe(10)
+    // where the system shares the processor between sessions first
+    const group = `/proc/${pid}/autogroup`
+    if (existsSync(group)) expect(readFileSync(group, 'utf8')).toMatch(/nice 5$/m)
     process.kill(Number(pid), 'SIGSTOP')
     const waits = expect(decode()).rejects.toMatchObject({ code: 'out-of-memory' })
     process.kill(Number(pid), 'SIGKILL')
     await waits
     await expect(decode()).rejects.toMatchObject({ code: 'bad-image' })
+  })
+  test('does not outlive whoever began it, however that one ended', async () => {
+    const begin = `import('node:child_process').then(({ fork }) => {
+      const c = fork('.build/helper.js', { serialization: 'advanced' })
+      c.on('message', () => console.log(c.pid))
+      c.send({ id: 1, task: 'decode', bytes: Uint8Array.of(1), name: 'x' })
+    })`
+    const starter = spawn('node', ['-e', begin], { stdio: ['ignore', 'pipe', 'inherit'], env: { ...process.env, NODE_OPTIONS: '' } })
+    const pid = await new Promise<number>((resolve) => starter.stdout.once('data', (b: Buffer) => resolve(Number(b.toString()))))
+    const lives = () => existsSync(`/proc/${pid}`)
+    expect(lives()).toBe(true)
+    starter.kill('SIGKILL')
+    for (let i = 0; i < 200 && lives(); i++) await new Promise((resolve) => setTimeout(resolve, 25))
+    expect(lives()).toBe(false)
   })
   test('a database that is away is said, and what waits when it is ended fails at once', async () => {
     const write = {

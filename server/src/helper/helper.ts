@@ -2,6 +2,7 @@ import { fork, type ChildProcess } from 'node:child_process'
 import { existsSync } from 'node:fs'
 import { fileURLToPath } from 'node:url'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
+import { OWN_SESSION } from '../backseat.ts'
 import type { HelperAnswer, HelperResult, HelperTask } from './messages.ts'
 
 /** MB for what a file is written from; typed arrays are not counted */
@@ -45,7 +46,8 @@ export function helperProcess(url: string): Helper {
   }
   const begin = (): ChildProcess => {
     const env = { ...process.env, DATABASE_URL: url, NODE_OPTIONS: '' }
-    const c = fork(file(), { serialization: 'advanced', stdio: ['ignore', 'inherit', 'inherit', 'ipc'], env, execArgv: [`--max-old-space-size=${HEAP}`] })
+    const execArgv = [`--max-old-space-size=${HEAP}`]
+    const c = fork(file(), { ...OWN_SESSION, serialization: 'advanced', stdio: ['ignore', 'inherit', 'inherit', 'ipc'], env, execArgv })
     c.on('message', (a: HelperAnswer) => {
       const w = waiting.get(a.id)
       waiting.delete(a.id)

@@ -1,5 +1,5 @@
 import express, { Router, type NextFunction, type Request, type RequestHandler, type Response } from 'express'
-import { request } from 'node:http'
+import { request, type IncomingHttpHeaders } from 'node:http'
 import { pipeline } from 'node:stream/promises'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
 import { BASE, type Problem, type RecordedWith, type ScannerSummary } from '@oak-gauge/contract'
@@ -9,6 +9,7 @@ import { helperProcess } from '../helper/helper.ts'
 import type { Queue } from '../queue.ts'
 import { mappingRoutes } from '../routes/markers.ts'
 import { scannerRoutes } from '../routes/scanners.ts'
+import { log } from '../log.ts'
 import type { ScannerKeeper } from '../scanners/keeper.ts'
 import { standing } from '../scanners/summary.ts'
 
@@ -41,6 +42,10 @@ export function sessionsHere(db: Database, queue: Queue, keeper: ScannerKeeper):
 
 const PATHS = /^\/(scanners|calibrations|verifications|artefacts)(\/|$)|^\/jobs\/[^/]+\/mapping$/
 
+/** What is between two ends of one connection, and not between the next two (RFC 9110, 7.6.1). */
+const HOP = new Set(['connection', 'keep-alive', 'proxy-connection', 'te', 'trailer', 'upgrade'])
+const onwards = (h: IncomingHttpHeaders) => Object.fromEntries(Object.entries(h).filter(([name]) => !HOP.has(name)))
+
 /** The scanners are kept by a process of its own, which listens on a socket that nobody else can reach. */
 export function sessionsAt(socketPath: string): SessionDoor {
   return {
@@ -48,13 +53,15 @@ export function sessionsAt(socketPath: string): SessionDoor {
     links: () => ask(socketPath, '/links'),
     routes(req, res, next) {
       if (!PATHS.test(req.path)) return next()
-      const onward = request({ socketPath, path: `${BASE}${req.url}`, method: req.method, headers: req.headers }, (answer) => {
-        res.writeHead(answer.statusCode ?? 502, answer.headers)
+      const onward = request({ socketPath, path: `${BASE}${req.url}`, method: req.method, headers: onwards(req.headers) }, (answer) => {
+        res.writeHead(answer.statusCode ?? 502, onwards(answer.headers))
         // whoever asked may have gone
         pipeline(answer, res).catch(() => undefined)
       })
       onward.on('error', (e) => {
-        if (!res.headersSent) next(away(e))
+        if (res.headersSent) return
+        log.warn({ err: e, path: req.path }, 'the sessions did not answer')
+        next(away(e))
       })
       res.on('close', () => onward.destroy())
       pipeline(req, onward).catch(() => undefined)
