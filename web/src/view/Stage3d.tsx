@@ -119,7 +119,7 @@ export function Stage3d({ children }: { children?: (stage: Stage) => ReactNode }
     }
     if (!from || Math.hypot(p.x - from.x, p.y - from.y) > 4 || e.button !== 0) return
     cursor.hide()
-    pick(p)
+    void pick(p)
   }
   const closed = (corners: number[], remove: boolean) => {
     if (!lasso || !stage || !canvas.current) return
@@ -127,23 +127,23 @@ export function Stage3d({ children }: { children?: (stage: Stage) => ReactNode }
     const clip = corners.map((c, i) => (i % 2 ? 1 - (2 * c) / h : (2 * c) / w - 1))
     dispatch(view.looped({ ...stage.camera(), loop: clip, mode: remove ? 'remove' : lasso.mode }))
   }
-  const pick = (p: { x: number; y: number }) => {
+  const pick = async (p: { x: number; y: number }) => {
     if (!stage || v.picking.kind === 'none') return
-    const { hit, half } = stage.pick(p.x, p.y)
+    const { hit, half } = await stage.pick(p.x, p.y)
     if (!hit) return setMissed(p)
     if (v.picking.kind === 'faces') {
       if (hit.slot === v.picking.slot && hit.face !== null) dispatch(view.face(hit.face))
     } else if (v.picking.kind === 'pairs') dispatch(view.paired({ place: hit, side: half === 'right' ? 'loose' : 'anchor' }))
     else dispatch(view.placed(hit))
   }
-  const pivot = (p: { x: number; y: number }) => {
+  const pivot = async (p: { x: number; y: number }) => {
     if (!stage || v.picking.kind !== 'none') return
-    const { hit, half } = stage.pick(p.x, p.y)
+    const { hit, half } = await stage.pick(p.x, p.y)
     if (hit) stage.pivot(hit.at, half)
     else setMissed(p)
   }
 
-  const cursor = useCursor(stage, v.picking, { pick, pivot, loop: closed })
+  const cursor = useCursor(stage, v.picking, { pick: (p) => void pick(p), pivot: (p) => void pivot(p), loop: closed })
   const corners = loop.length ? loop : cursor.corners
 
   const nothing = job.state.tray.length === 0
@@ -157,7 +157,7 @@ export function Stage3d({ children }: { children?: (stage: Stage) => ReactNode }
         onPointerDown={onDown}
         onPointerMove={onMove}
         onPointerUp={onUp}
-        onDoubleClick={(e) => pivot(at(e))}
+        onDoubleClick={(e) => void pivot(at(e))}
         onKeyDown={cursor.onKeyDown}
         onContextMenu={(e) => e.preventDefault()}
         data-drawn={shown.length}

@@ -39,6 +39,7 @@ export function refiner(light: DepthLight, scene: Scene, slice: number) {
       if (arrays) whole.set(id, inPieces(arrays))
     },
     has: (id: string) => whole.has(id),
+    wholes: (drawn: Drawn) => new Map(finer(drawn).map(({ object, shown, pieces }) => [object, { pieces, spacing: shown.spacing ?? 0 }])),
     /** Begins. w, h: px of the drawing. done: told how many points were drawn. */
     start(drawn: Drawn, camera: PerspectiveCamera, w: number, h: number, done: (points: number) => void): void {
       stop()

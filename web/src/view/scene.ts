@@ -33,7 +33,7 @@ export function createStage(canvas: HTMLCanvasElement) {
   const scene = new Scene()
   const objects = new Map<string, { object: Mesh | Points; shown: Shown }>()
   const pointSize = software ? 2 : 2 * renderer.getPixelRatio()
-  const picking = picker(renderer, scene, { points: pickMaterial(true, pointSize + 1), mesh: pickMaterial(false, 1) })
+  const picking = picker(renderer, { points: pickMaterial(true, pointSize + 1), mesh: pickMaterial(false, 1) }, pointSize + 1)
   const makeView = () => {
     const camera = new PerspectiveCamera(28, 1, 0.5, 20_000)
     camera.up.set(0, 0, 1)
@@ -300,21 +300,12 @@ export function createStage(canvas: HTMLCanvasElement) {
       if (d) frame(d)
     },
     /** x, y from the upper left of the stage */
-    pick(x: number, y: number) {
+    async pick(x: number, y: number) {
       const half = halfAt(x)
       show(half)
       const w = sides ? size.x / 2 : size.x
-      return {
-        half,
-        hit: picking.pick(
-          views[half].camera,
-          [...objects.values()].map((o) => o.object),
-          x - (half === 'right' ? w : 0),
-          y,
-          w,
-          size.y,
-        ),
-      }
+      const all = [...objects.values()].map((o) => o.object)
+      return { half, hit: await picking.pick(views[half].camera, all, x - (half === 'right' ? w : 0), y, w, size.y, fine.wholes(objects)) }
     },
     /** turns about this place from now on */
     pivot(at: number[], half: 'left' | 'right') {
