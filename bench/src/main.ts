@@ -26,6 +26,7 @@ import { benchBroken } from './broken.ts'
 import { benchCad } from './cad.ts'
 import { openInBrowser, orbitInBrowser } from './browser.ts'
 import { benchCalibration } from './calibrate.ts'
+import { benchCapture } from './capture.ts'
 import { benchFaults } from './faults.ts'
 import { CACHE, eightPasses } from './eightpasses.ts'
 import { benchLarge } from './large.ts'
@@ -62,6 +63,7 @@ const add = (what: string, got: string, must: string, aim: string) => {
 
 if (wants('calibrate')) benchCalibration(add)
 if (wants('markers')) benchMarkers(add)
+if (wants('capture')) await benchCapture(add)
 if (wants('verdicts')) await benchVerdicts(keptScene, ctx, add, (line) => process.stderr.write(`${line}\n`))
 if (wants('cad')) await benchCad(add)
 if (wants('server')) await benchServer(add)

@@ -1,0 +1,116 @@
+import { deflateRawSync } from 'node:zlib'
+import { identity, invertRigid, multiply, transformPoint, type Mat4 } from '@oak-gauge/core/base/mat4.ts'
+import { quantile } from '@oak-gauge/core/base/stats.ts'
+import { encodeFrame, roundFrame } from '@oak-gauge/core/capture/framecode.ts'
+import { liveTracker } from '@oak-gauge/core/capture/livetracker.ts'
+import { trueOptics } from '@oak-gauge/core/scanner/optics.ts'
+import { MATERIALS, type Thing } from '@oak-gauge/core/scanner/scene.ts'
+import { lookingAt } from '@oak-gauge/core/scanner/seemarkers.ts'
+import { takeShot } from '@oak-gauge/core/scanner/shot.ts'
+import { boundingBox } from '@oak-gauge/core/shape/points.ts'
+import { buildBvh } from '@oak-gauge/core/space/bvh.ts'
+import { cad, tessellate } from '@oak-gauge/demo/cad.ts'
+import { box, divide, together } from '@oak-gauge/demo/divide.ts'
+import { bracket, NOMINAL_BRACKET } from '@oak-gauge/demo/parts/bracket.ts'
+import { DEVICES } from '@oak-gauge/scanners/devices.ts'
+
+type Add = (what: string, got: string, must: string, aim: string) => void
+
+const FRAMES = 600
+/** ms between two frames */
+const EVERY = 60
+/** noise of Birch across a surface at its ideal distance, mm, and the cubes of the surface that grows */
+const NOISE = 0.08
+const SPACING = 1.4
+/** px between samples: some 14 000 points a frame, of which the bracket's table is half */
+const STRIDE = 4
+
+/** Once round the bracket on its table by hand: at the ideal distance give or take, rising and sinking, the aim wandering. a: 0..1 */
+function handAt(a: number, middle: number[], ideal: number): Mat4 {
+  const azimuth = 2 * Math.PI * a
+  const elevation = ((50 + 18 * Math.sin(10 * Math.PI * a)) * Math.PI) / 180
+  const aim = [middle[0] + 25 * Math.sin(14 * Math.PI * a), middle[1] + 25 * Math.cos(10 * Math.PI * a), middle[2]]
+  const d = ideal * (1 + 0.08 * Math.sin(12 * Math.PI * a))
+  const eye = [aim[0] + d * Math.cos(elevation) * Math.cos(azimuth), aim[1] + d * Math.cos(elevation) * Math.sin(azimuth), aim[2] + d * Math.sin(elevation)]
+  return lookingAt(eye, aim, 20 * Math.sin(4 * Math.PI * a))
+}
+
+/** Recording: the physics of the stand-ins, frames as bytes, and tracking by shape round the bracket, from nothing, with nothing but its shape. */
+export async function benchCapture(add: Add): Promise<void> {
+  await cad()
+  const part = tessellate(await bracket(NOMINAL_BRACKET), 0.01, 6)
+  const scene = together(part, divide(box([-170, -140, -12], [170, 140, 0]), 8))
+  const things: Thing[] = [{ kind: 'mesh', mesh: scene, bvh: buildBvh(scene, 'median'), pose: identity(), material: MATERIALS.matte }]
+  const b = boundingBox(part.vertices)
+  const middle = [0, 1, 2].map((k) => (b[k] + b[k + 3]) / 2)
+  const { spec, seed, noise } = DEVICES['birch']
+  const optics = trueOptics(spec.design, seed, { celsius: 28, days: 3, drops: 0 })
+
+  const frames: { pose: Mat4; xyz: Float32Array; intensity: Uint8Array }[] = []
+  const began = performance.now()
+  for (let f = 0; f < FRAMES; f++) {
+    const pose = handAt(f / (FRAMES - 1), middle, spec.range.ideal)
+    const shot = takeShot(spec, optics, optics, things, { pose, pattern: 'area', exposure: 1, stride: STRIDE, noise, seed: 7919 * (f + 1) + seed })
+    frames.push({ pose, xyz: shot.xyz, intensity: shot.intensity })
+  }
+  const points = frames.reduce((s, f) => s + f.xyz.length / 3, 0)
+  add(
+    `stand-in Birch, ${FRAMES} frames round the bracket on its table, ${(points / FRAMES / 1000).toFixed(1)} k points each: a frame`,
+    `${((performance.now() - began) / FRAMES).toFixed(0)} ms`,
+    '',
+    '',
+  )
+  coded(frames.slice(0, 60), add)
+  tracked(frames, add)
+}
+
+function coded(frames: { xyz: Float32Array; intensity: Uint8Array }[], add: Add): void {
+  let [bytes, points, ms] = [0, 0, 0]
+  for (const { xyz, intensity } of frames) {
+    const t = performance.now()
+    const rounded = roundFrame(xyz, NOISE / 4)
+    bytes += deflateRawSync(encodeFrame({ xyz: rounded, intensity }, NOISE / 4), { level: 3 }).length
+    ms += performance.now() - t
+    points += xyz.length / 3
+  }
+  add(
+    'a frame as bytes, in steps of a quarter of the noise, with intensity: bytes a point / ms a frame',
+    `${(bytes / points).toFixed(1)} / ${(ms / frames.length).toFixed(1)} ms`,
+    '6',
+    '',
+  )
+}
+
+function tracked(frames: { pose: Mat4; xyz: Float32Array }[], add: Add): void {
+  const tracker = liveTracker({ spacing: SPACING, noise: NOISE })
+  const times: number[] = []
+  let first: Mat4 = identity()
+  let [steady, worst, last, most] = [0, 0, 0, 0]
+  frames.forEach(({ pose, xyz }, k) => {
+    const t = performance.now()
+    const s = tracker.feed({ time: EVERY * k, xyz })
+    times.push(performance.now() - t)
+    // the model lies as the first frame that it is made of
+    if (tracker.frames() === 1) first = multiply(s.pose, invertRigid(pose))
+    if (s.state !== 'steady' || !s.laid) return
+    steady++
+    const [x, y, z] = s.laid.middle
+    const e = multiply(s.pose, invertRigid(multiply(first, pose)))
+    last = Math.hypot(...transformPoint(e, x, y, z).map((v, i) => v - s.laid!.middle[i]))
+    worst = Math.max(worst, last)
+    most = Math.max(most, ...s.laid.sigmas)
+  })
+  times.sort((a, b) => a - b)
+  add(
+    `tracking by shape, ${frames.length} frames, a model of ${(tracker.surface().cubes() / 1000).toFixed(0)} k cubes: a frame, mean / 95 %`,
+    `${(times.reduce((s, v) => s + v, 0) / times.length).toFixed(0)} / ${quantile(times, 0.95).toFixed(0)} ms`,
+    '67 ms (15 a second)',
+    '33 ms',
+  )
+  add(
+    'the same: ends meet, before closing / furthest off of all frames that were placed / largest error stated of one / frames that were weak or lost and stayed out',
+    `${last.toFixed(3)} / ${worst.toFixed(3)} / ${most.toFixed(3)} mm / ${frames.length - steady}`,
+    '0.5 mm',
+    '0.2 mm',
+  )
+}

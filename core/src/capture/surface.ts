@@ -1,0 +1,369 @@
+import { smallestEigen3 } from '../base/eigen.ts'
+
+/** numbers of a cube: count, sums of x y z, of xx xy xz yy yz zz about its middle, and of the directions to the scanner */
+const PER = 13
+const VX = 10
+/** points of a cube that count: beyond, single precision would no longer add them truly */
+const MOST = 20_000
+/** cubes along a side of a brick, and in one: neighbours lie in few bricks, so that few have to be looked up */
+const SIDE = 4
+const IN_BRICK = SIDE ** 3
+
+/** what scatters so many times more than by noise (variance) is no plane */
+export const FLAT = 2.5
+/** A patch is found anew when its cube holds so many times the points it held then. */
+const STALE = 1.25
+/** It takes so many points to tell how it lies, from cubes up to so many away where little was seen yet. */
+const LEAST = 8
+const FURTHEST = 3
+
+/**
+ * Numbers of a patch: a place on it, its normal (unit, towards the scanner), points it was made from, their variance across it (mm2), and the inverse of that
+ * along it where it is narrower (1 / mm2): both together give the variance of its tilt.
+ */
+export const PATCH = 9
+
+/**
+ * The surface that grows while one records: cubes that hold the moments of the points in them, so that a point is added in constant time, a patch of any number
+ * of points costs the same, and nothing of a frame has to be kept here. A sheet seen from both sides has two layers, by the direction one looked from. Cubes
+ * lie in bricks of 64, found by hashing; the plane around each is kept until it has changed. side: of a cube, mm; the spacing that is
+ * wanted. noise: of a point across its surface, mm. Throws RangeError
+ * unless side > 0. Memory: 110 bytes a cube and 17 of its share of a brick. Tried: hashing each cube by itself (patches cost three times as much); finding
+ * patches anew for each frame (half of the time of a frame).
+ */
+export function growingSurface(side: number, noise: number) {
+  if (!(side > 0)) throw new RangeError(`cubes of ${side} mm`)
+  let bricks = 0
+  let brickRoom = 1 << 10
+  let table = new Int32Array(2 * brickRoom).fill(-1)
+  /** a, b, c, layer of a brick */
+  let brickKeys = new Int32Array(4 * brickRoom)
+  /** its cubes, -1 for none */
+  let slots = new Int32Array(IN_BRICK * brickRoom).fill(-1)
+  let count = 0
+  let room = 1 << 14
+  /** slot of each cube */
+  let slotOf = new Int32Array(room)
+  let data = new Float32Array(PER * room)
+  let first = new Int32Array(room)
+  let last = new Int32Array(room)
+  let frames = new Uint16Array(room)
+  /** as PATCH, its place from the middle of the cube; and the points the cube held then */
+  let patches = new Float32Array(PATCH * room)
+  let then = new Float32Array(room)
+  const inverse = 1 / side
+  const noise2 = noise * noise
+  const eigen = new Float64Array(6)
+  const moments = new Float64Array(PER)
+  const corners = new Float64Array(PATCH)
+
+  const hash = (a: number, b: number, c: number, layer: number) => {
+    let h = Math.imul(a, 0x9e3779b1) ^ Math.imul(b, 0x85ebca77) ^ Math.imul(c, 0xc2b2ae3d) ^ Math.imul(layer, 0x27d4eb2f)
+    h = Math.imul(h ^ (h >>> 15), 0x2c1b3c6d)
+    return (h ^ (h >>> 13)) & (table.length - 1)
+  }
+  const brickAt = (a: number, b: number, c: number, layer: number): number => {
+    for (let h = hash(a, b, c, layer); ; h = (h + 1) & (table.length - 1)) {
+      const k = table[h]
+      if (k < 0) return -1
+      if (brickKeys[4 * k] === a && brickKeys[4 * k + 1] === b && brickKeys[4 * k + 2] === c && brickKeys[4 * k + 3] === layer) return k
+    }
+  }
+  const enter = (k: number) => {
+    let h = hash(brickKeys[4 * k], brickKeys[4 * k + 1], brickKeys[4 * k + 2], brickKeys[4 * k + 3])
+    while (table[h] >= 0) h = (h + 1) & (table.length - 1)
+    table[h] = k
+  }
+  const newBrick = (a: number, b: number, c: number, layer: number): number => {
+    if (bricks === brickRoom) {
+      brickRoom *= 2
+      brickKeys = longer(brickKeys, 4 * brickRoom)
+      const more = new Int32Array(IN_BRICK * brickRoom).fill(-1, IN_BRICK * bricks)
+      more.set(slots)
+      slots = more
+      table = new Int32Array(2 * brickRoom).fill(-1)
+      for (let k = 0; k < bricks; k++) enter(k)
+    }
+    brickKeys[4 * bricks] = a
+    brickKeys[4 * bricks + 1] = b
+    brickKeys[4 * bricks + 2] = c
+    brickKeys[4 * bricks + 3] = layer
+    enter(bricks)
+    return bricks++
+  }
+  const inBrick = (a: number, b: number, c: number) => (a & 3) | ((b & 3) << 2) | ((c & 3) << 4)
+  const find = (a: number, b: number, c: number, layer: number): number => {
+    const k = brickAt(a >> 2, b >> 2, c >> 2, layer)
+    return k < 0 ? -1 : slots[IN_BRICK * k + inBrick(a, b, c)]
+  }
+  const facing = (k: number, vx: number, vy: number, vz: number) => data[PER * k + VX] * vx + data[PER * k + VX + 1] * vy + data[PER * k + VX + 2] * vz
+  const newCube = (a: number, b: number, c: number, layer: number, frame: number): number => {
+    if (count === room) {
+      room *= 2
+      slotOf = longer(slotOf, room)
+      data = longer(data, PER * room)
+      first = longer(first, room)
+      last = longer(last, room)
+      frames = longer(frames, room)
+      patches = longer(patches, PATCH * room)
+      then = longer(then, room)
+    }
+    let k = brickAt(a >> 2, b >> 2, c >> 2, layer)
+    if (k < 0) k = newBrick(a >> 2, b >> 2, c >> 2, layer)
+    slotOf[count] = IN_BRICK * k + inBrick(a, b, c)
+    slots[slotOf[count]] = count
+    first[count] = last[count] = frame
+    frames[count] = 1
+    return count++
+  }
+  /** number a (0), b (1) or c (2) of a cube */
+  const cubeKey = (k: number, axis: number) => SIDE * brickKeys[4 * Math.floor(slotOf[k] / IN_BRICK) + axis] + ((slotOf[k] >> (2 * axis)) & 3)
+
+  /** Adds the moments of one cube, dx dy dz from the one in the middle, mm. */
+  const gather = (k: number, dx: number, dy: number, dz: number) => {
+    const o = PER * k
+    const m = data[o]
+    const px = data[o + 1]
+    const py = data[o + 2]
+    const pz = data[o + 3]
+    moments[0] += m
+    moments[1] += px + m * dx
+    moments[2] += py + m * dy
+    moments[3] += pz + m * dz
+    moments[4] += data[o + 4] + 2 * dx * px + m * dx * dx
+    moments[5] += data[o + 5] + dx * py + dy * px + m * dx * dy
+    moments[6] += data[o + 6] + dx * pz + dz * px + m * dx * dz
+    moments[7] += data[o + 7] + 2 * dy * py + m * dy * dy
+    moments[8] += data[o + 8] + dy * pz + dz * py + m * dy * dz
+    moments[9] += data[o + 9] + 2 * dz * pz + m * dz * dz
+    moments[VX] += data[o + VX]
+    moments[VX + 1] += data[o + VX + 1]
+    moments[VX + 2] += data[o + VX + 2]
+  }
+
+  /**
+   * The plane through what lies in the cubes around one, seen from the same side; its place from the middle of that cube. Where that is no plane, the flattest
+   * of its eight corners that the cube's own points lie on (after Kuwahara 1976): a point beside an edge belongs to one of the faces, not to what lies between them.
+   */
+  const around = (k: number, a: number, b: number, c: number, vx: number, vy: number, vz: number, out: Float64Array): boolean => {
+    let reach = 1
+    for (; reach <= FURTHEST; reach++) {
+      collect(a - reach, b - reach, c - reach, a + reach, b + reach, c + reach, a, b, c, vx, vy, vz)
+      if (moments[0] >= LEAST) break
+    }
+    if (reach > FURTHEST) return false
+    plane(out)
+    if (out[7] <= FLAT * noise2) return true
+    for (let corner = 0; corner < 8; corner++) {
+      const [i, j, l] = [corner & 1 ? reach : 0, corner & 2 ? reach : 0, corner & 4 ? reach : 0]
+      collect(a - reach + i, b - reach + j, c - reach + l, a + i, b + j, c + l, a, b, c, vx, vy, vz)
+      if (moments[0] < LEAST) continue
+      plane(corners)
+      if (corners[7] < out[7] && liesOn(k, corners)) out.set(corners)
+    }
+    return true
+  }
+  /** Whether what lies in a cube lies on a plane: not on two faces. */
+  const liesOn = (k: number, p: Float64Array): boolean => {
+    if (k < 0) return false
+    const o = PER * k
+    const n = data[o]
+    const [px, py, pz, nx, ny, nz] = p
+    // mean square of n . (x - p)
+    const own = data[o + 1] * nx + data[o + 2] * ny + data[o + 3] * nz
+    const to = px * nx + py * ny + pz * nz
+    const squares =
+      data[o + 4] * nx * nx + data[o + 7] * ny * ny + data[o + 9] * nz * nz + 2 * (data[o + 5] * nx * ny + data[o + 6] * nx * nz + data[o + 8] * ny * nz)
+    return (squares - 2 * to * own) / n + to * to < FLAT * noise2 * (1 + 1 / n)
+  }
+  const plane = (out: Float64Array) => {
+    const n = moments[0]
+    const mx = moments[1] / n
+    const my = moments[2] / n
+    const mz = moments[3] / n
+    smallestEigen3(
+      moments[4] / n - mx * mx,
+      moments[5] / n - mx * my,
+      moments[6] / n - mx * mz,
+      moments[7] / n - my * my,
+      moments[8] / n - my * mz,
+      moments[9] / n - mz * mz,
+      eigen,
+    )
+    const flip = eigen[0] * moments[VX] + eigen[1] * moments[VX + 1] + eigen[2] * moments[VX + 2] < 0 ? -1 : 1
+    out[0] = mx
+    out[1] = my
+    out[2] = mz
+    out[3] = flip * eigen[0]
+    out[4] = flip * eigen[1]
+    out[5] = flip * eigen[2]
+    out[6] = n
+    out[7] = Math.max(0, eigen[3])
+    // along the narrower direction, where it is known least
+    out[8] = 1 / Math.max(1e-9, eigen[4])
+  }
+  /** Moments of the cubes from (a0, b0, c0) to (a1, b1, c1), about the middle of (a, b, c). */
+  const collect = (
+    a0: number,
+    b0: number,
+    c0: number,
+    a1: number,
+    b1: number,
+    c1: number,
+    a: number,
+    b: number,
+    c: number,
+    vx: number,
+    vy: number,
+    vz: number,
+  ) => {
+    moments.fill(0)
+    for (let bi = a0 >> 2; bi <= a1 >> 2; bi++)
+      for (let bj = b0 >> 2; bj <= b1 >> 2; bj++)
+        for (let bl = c0 >> 2; bl <= c1 >> 2; bl++)
+          for (let layer = 0; layer < 2; layer++) {
+            const brick = brickAt(bi, bj, bl, layer)
+            if (brick < 0) break
+            const endI = Math.min(a1, SIDE * bi + 3)
+            const endJ = Math.min(b1, SIDE * bj + 3)
+            const endL = Math.min(c1, SIDE * bl + 3)
+            for (let l = Math.max(c0, SIDE * bl); l <= endL; l++)
+              for (let j = Math.max(b0, SIDE * bj); j <= endJ; j++)
+                for (let i = Math.max(a0, SIDE * bi); i <= endI; i++) {
+                  const k = slots[IN_BRICK * brick + inBrick(i, j, l)]
+                  if (k >= 0 && facing(k, vx, vy, vz) > 0) gather(k, (i - a) * side, (j - b) * side, (l - c) * side)
+                }
+          }
+  }
+
+  return {
+    side,
+    cubes: () => count,
+    /** frames in which something of a cube was seen, at the most 65 535 */
+    seenIn: (k: number) => frames[k],
+    /** The cube that a place lies in, of the side that is seen from the direction v; -1 where nothing was seen. */
+    cubeAt(x: number, y: number, z: number, vx: number, vy: number, vz: number): number {
+      const a = Math.floor(x * inverse)
+      const b = Math.floor(y * inverse)
+      const c = Math.floor(z * inverse)
+      const k = find(a, b, c, 0)
+      return k >= 0 && facing(k, vx, vy, vz) < 0 ? find(a, b, c, 1) : k
+    },
+    /** Adds a point, seen from the direction v (unit, towards the scanner) in that frame. Frames come in order. Gives the cube. */
+    add(x: number, y: number, z: number, vx: number, vy: number, vz: number, frame: number): number {
+      const a = Math.floor(x * inverse)
+      const b = Math.floor(y * inverse)
+      const c = Math.floor(z * inverse)
+      let k = find(a, b, c, 0)
+      if (k < 0) k = newCube(a, b, c, 0, frame)
+      else if (facing(k, vx, vy, vz) < 0) {
+        k = find(a, b, c, 1)
+        if (k < 0) k = newCube(a, b, c, 1, frame)
+      }
+      const o = PER * k
+      if (last[k] !== frame) {
+        last[k] = frame
+        if (frames[k] < 65_535) frames[k]++
+      }
+      if (data[o] >= MOST) return k
+      const dx = x - (a + 0.5) * side
+      const dy = y - (b + 0.5) * side
+      const dz = z - (c + 0.5) * side
+      data[o]++
+      data[o + 1] += dx
+      data[o + 2] += dy
+      data[o + 3] += dz
+      data[o + 4] += dx * dx
+      data[o + 5] += dx * dy
+      data[o + 6] += dx * dz
+      data[o + 7] += dy * dy
+      data[o + 8] += dy * dz
+      data[o + 9] += dz * dz
+      data[o + VX] += vx
+      data[o + VX + 1] += vy
+      data[o + VX + 2] += vz
+      return k
+    },
+    /** Middle of what lies in cube k and the mean direction it was seen from: six numbers, out[at ..]. */
+    middleOf(k: number, out: Float32Array, at: number): void {
+      const o = PER * k
+      for (let i = 0; i < 3; i++) out[at + i] = (cubeKey(k, i) + 0.5) * side + data[o + 1 + i] / data[o]
+      const l = Math.hypot(data[o + VX], data[o + VX + 1], data[o + VX + 2]) || 1
+      for (let i = 0; i < 3; i++) out[at + 3 + i] = data[o + VX + i] / l
+    },
+    /**
+     * Whether surface that is known, and was seen from the side of the scanner, lies between a place and the scanner at (ex, ey, ez): then what was measured there
+     * contradicts it. `off` mm from the place on, up to `upto`; cubes that were seen in `least` frames.
+     */
+    hides(x: number, y: number, z: number, ex: number, ey: number, ez: number, off: number, upto: number, least: number): boolean {
+      const [dx, dy, dz] = [ex - x, ey - y, ez - z]
+      const l = Math.sqrt(dx * dx + dy * dy + dz * dz)
+      const [ux, uy, uz] = [dx / l, dy / l, dz / l]
+      const end = Math.min(upto, l)
+      // a ray may pass beside what lies in a cube
+      const near2 = (0.5 * side) ** 2
+      let [ba, bb, bc, brick, turned] = [NaN, NaN, NaN, -1, -1]
+      for (let t = off; t < end; t += 0.6 * side) {
+        const px = x + t * ux
+        const py = y + t * uy
+        const pz = z + t * uz
+        const a = Math.floor(px * inverse)
+        const b = Math.floor(py * inverse)
+        const c = Math.floor(pz * inverse)
+        if (a >> 2 !== ba || b >> 2 !== bb || c >> 2 !== bc) {
+          ba = a >> 2
+          bb = b >> 2
+          bc = c >> 2
+          brick = brickAt(ba, bb, bc, 0)
+          turned = brick < 0 ? -1 : brickAt(ba, bb, bc, 1)
+        }
+        for (let layer = 0; brick >= 0 && layer < 2; layer++) {
+          const of = layer ? turned : brick
+          const k = of < 0 ? -1 : slots[IN_BRICK * of + inBrick(a, b, c)]
+          if (k < 0 || frames[k] < least) continue
+          const o = PER * k
+          // seen from within some 70 degrees of this direction
+          if (facing(k, ux, uy, uz) < 0.35 * Math.sqrt(data[o + VX] ** 2 + data[o + VX + 1] ** 2 + data[o + VX + 2] ** 2)) continue
+          const qx = (a + 0.5) * side + data[o + 1] / data[o] - x
+          const qy = (b + 0.5) * side + data[o + 2] / data[o] - y
+          const qz = (c + 0.5) * side + data[o + 3] / data[o] - z
+          const along = qx * ux + qy * uy + qz * uz
+          if (qx * qx + qy * qy + qz * qz - along * along < near2) return true
+        }
+      }
+      return false
+    },
+    /** The plane around a place, as seen from direction v: PATCH numbers. False where too little was seen. */
+    patchAt(x: number, y: number, z: number, vx: number, vy: number, vz: number, out: Float64Array): boolean {
+      const a = Math.floor(x * inverse)
+      const b = Math.floor(y * inverse)
+      const c = Math.floor(z * inverse)
+      let k = find(a, b, c, 0)
+      if (k >= 0 && facing(k, vx, vy, vz) < 0) k = find(a, b, c, 1)
+      if (k < 0) {
+        if (!around(-1, a, b, c, vx, vy, vz, out)) return false
+      } else {
+        const o = PATCH * k
+        if (data[PER * k] >= STALE * then[k]) {
+          then[k] = data[PER * k]
+          const v = PER * k + VX
+          patches[o + 6] = 0
+          if (around(k, a, b, c, data[v], data[v + 1], data[v + 2], out)) for (let i = 0; i < PATCH; i++) patches[o + i] = out[i]
+        }
+        if (patches[o + 6] === 0) return false
+        for (let i = 0; i < PATCH; i++) out[i] = patches[o + i]
+      }
+      out[0] += (a + 0.5) * side
+      out[1] += (b + 0.5) * side
+      out[2] += (c + 0.5) * side
+      return true
+    },
+  }
+}
+export type GrowingSurface = ReturnType<typeof growingSurface>
+
+function longer<T extends Int32Array | Float32Array | Uint16Array>(of: T, n: number): T {
+  const l = new (of.constructor as new (n: number) => T)(n)
+  l.set(of)
+  return l
+}

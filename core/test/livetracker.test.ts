@@ -1,0 +1,114 @@
+import { describe, expect, it } from '@jest/globals'
+import { fromRotationVector, identity, invertRigid, multiply, transformPoint, translation, type Mat4 } from '../src/base/mat4.ts'
+import { liveTracker, type LiveState } from '../src/capture/livetracker.ts'
+import { MATERIALS, type Thing } from '../src/scanner/scene.ts'
+import { lookingAt } from '../src/scanner/seemarkers.ts'
+import { takeShot } from '../src/scanner/shot.ts'
+import { designedStereo, type ScannerSpec } from '../src/scanner/spec.ts'
+import { makeMesh, transformMesh, type Mesh } from '../src/shape/mesh.ts'
+import { buildBvh } from '../src/space/bvh.ts'
+import { boxMesh } from './help.ts'
+
+const optics = designedStereo({ width: 640, height: 480, focal: 700, baseline: 150, crossing: 450 })
+const spec = { design: optics, range: { near: 300, ideal: 450, far: 700 } } as unknown as ScannerSpec
+const EVERY = 60
+
+const at = (m: Mesh, x: number, y: number, z: number) => transformMesh(m, Float64Array.of(1, 0, 0, x, 0, 1, 0, y, 0, 0, 1, z, 0, 0, 0, 1))
+function together(list: Mesh[]): Mesh {
+  const vertices = list.flatMap((m) => [...m.vertices])
+  let first = 0
+  const triangles = list.flatMap((m) => {
+    const from = first
+    first += m.vertices.length / 3
+    return Array.from(m.triangles, (v) => v + from)
+  })
+  return makeMesh({ vertices: Float32Array.from(vertices), triangles: Uint32Array.from(triangles) })
+}
+/** a bar lying on one of its edges: turned by a half right angle about its length, then about z */
+const roof = (length: number, width: number, degrees: number, x: number, y: number) => {
+  const z = multiply(translation(x, y, 0), fromRotationVector(0, 0, (degrees * Math.PI) / 180))
+  return transformMesh(
+    boxMesh(length, width, width),
+    multiply(z, multiply(fromRotationVector(Math.PI / 4, 0, 0), translation(-length / 2, -width / 2, -width / 2))),
+  )
+}
+const part = together([at(boxMesh(160, 110, 8), -80, -55, -8), roof(70, 26, 20, -35, 20), roof(50, 20, 100, 35, 15), roof(60, 16, 55, 0, -30)])
+// ribs that all look alike, and a bar along each end so that nothing can slide along them
+const ribs = together([
+  at(boxMesh(220, 80, 6), -110, -40, -6),
+  ...Array.from({ length: 12 }, (_, i) => roof(60, 9, 90, -90 + 16 * i, 0)),
+  roof(210, 9, 0, 0, -36),
+])
+const plate = at(boxMesh(800, 800, 8), -400, -400, -8)
+
+/** A scanner before a thing. from: a place the hand is at */
+function scannerBefore(mesh: Mesh) {
+  const things: Thing[] = [{ kind: 'mesh', mesh, bvh: buildBvh(mesh, 'median'), pose: identity(), material: MATERIALS.matte }]
+  let n = 0
+  return (pose: Mat4) => takeShot(spec, optics, optics, things, { pose, pattern: 'area', exposure: 1, stride: 3, noise: 0.03, seed: 77 + n++ }).xyz
+}
+const hand = (degrees: number, x = 0, y = 0, away = 450, up = 55): Mat4 => {
+  const [a, e] = [degrees, up].map((d) => (d * Math.PI) / 180)
+  const t = [x, y, 0]
+  return lookingAt([t[0] + away * Math.cos(e) * Math.cos(a), t[1] + away * Math.cos(e) * Math.sin(a), t[2] + away * Math.sin(e)], t)
+}
+
+/** Feeds frames; gives what was said of each, and by how much those that were placed are off, mm at the part's corners. */
+function record(mesh: Mesh, poses: (Mat4 | null)[], spacing = 2) {
+  const scanner = scannerBefore(mesh)
+  const tracker = liveTracker({ spacing, noise: 0.08 })
+  const first = poses[0] as Mat4
+  const said: LiveState[] = []
+  const off: (number | null)[] = []
+  poses.forEach((pose, k) => {
+    const s = tracker.feed({ time: k * EVERY, xyz: pose ? scanner(pose) : new Float32Array(0) })
+    said.push(s)
+    const placed = s.state === 'steady' && pose
+    const e = placed ? multiply(first, multiply(s.pose, invertRigid(pose))) : null
+    off.push(e && Math.max(...[-60, 60].flatMap((x) => [-40, 40].map((y) => Math.hypot(...transformPoint(e, x, y, 10).map((v, i) => v - [x, y, 10][i]))))))
+  })
+  return { said, off, tracker }
+}
+const largest = (off: (number | null)[]) => Math.max(...off.map((v) => v ?? 0))
+const arc = (from: number, to: number, n: number) => Array.from({ length: n }, (_, k) => hand(from + ((to - from) * k) / (n - 1)))
+
+describe('tracking by shape while one records', () => {
+  it('follows a hand round a part', () => {
+    const { said, off, tracker } = record(part, arc(0, 40, 40))
+    expect(said.map((s) => s.state).filter((s) => s !== 'steady')).toEqual([])
+    expect([largest(off) < 0.5, tracker.frames(), tracker.surface().cubes() > 1000]).toEqual([true, 40, true])
+  })
+  it('is lost by a jerk and by a covered lens, adds nothing meanwhile, is found where it was lost, and places what waited', () => {
+    const led = arc(0, 30, 20)
+    // torn away, held before something else, and led back
+    const torn = [hand(75, 60, 40), hand(80, 70, 60), hand(85, 90, 40), null, null]
+    const back = [hand(36), hand(34), ...arc(31, 24, 8), ...arc(24, 50, 14)]
+    const { said, off, tracker } = record(part, [...led, ...torn, ...back])
+    const states = said.map((s) => s.state)
+    expect(states.slice(20, 25)).toEqual(['lost', 'lost', 'lost', 'lost', 'lost'])
+    expect(states).toContain('finding')
+    expect(states.slice(-10)).toEqual(Array<string>(10).fill('steady'))
+    expect(largest(off)).toBeLessThan(0.5)
+    // each frame that is in the surface was steady, proved itself, or was rescued
+    const rescued = said.reduce((s, v) => s + v.rescued, 0)
+    const proved = states.filter((s) => s === 'finding').length
+    expect(tracker.frames()).toBe(states.filter((s) => s === 'steady').length + rescued + proved)
+  })
+  it('where a part looks alike, a place beside is not taken for the one it was', () => {
+    const led = Array.from({ length: 16 }, (_, k) => hand(20, k - 8))
+    // torn away, and put down one rib further
+    const beside = Array.from({ length: 12 }, (_, k) => hand(20, 8 + 15 + 0.5 * k))
+    const { said, off } = record(ribs, [...led, null, null, ...beside])
+    expect(said.slice(0, 16).every((s) => s.state === 'steady')).toBe(true)
+    expect(said.slice(18).map((s) => s.why)).toContain('alike')
+    expect(largest(off)).toBeLessThan(0.6)
+  })
+  it('a plate is weak: free to slide, and nothing is added by guessing', () => {
+    const { said, tracker } = record(
+      plate,
+      Array.from({ length: 12 }, (_, k) => hand(0, 2 * k, 0, 450, 80)),
+    )
+    expect(said.slice(1).map((s) => `${s.state} ${s.why}`)).toEqual(Array<string>(11).fill('weak free'))
+    expect(tracker.frames()).toBe(1)
+  })
+})
