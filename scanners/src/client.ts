@@ -84,9 +84,16 @@ export function openLink(address: string, events: LinkEvents): Promise<Link> {
             }),
       )
     let watch = setTimeout(silence, LINK_TIMES.hello)
+    let words = 0
     const heard = () => {
+      words++
       clearTimeout(watch)
-      if (!over) watch = setTimeout(silence, LINK_TIMES.silence)
+      if (!over) watch = setTimeout(isSilent, LINK_TIMES.silence)
+    }
+    // a process that stood itself finds its timers due before it has read what came meanwhile
+    const isSilent = () => {
+      const before = words
+      setImmediate(() => before === words && silence())
     }
     const oddity = (what: string) => {
       garbage++

@@ -46,6 +46,8 @@ export function serve(device: StandIn, port: number, onLasting: () => void): Pro
   })
 }
 
+const turn = () => new Promise<void>((resolve) => setImmediate(resolve))
+
 /** ms between frames: some 17 a second, as fast as a scanner that tracks markers */
 const FLOW = 60
 
@@ -98,21 +100,7 @@ function converse(device: StandIn, socket: WebSocket, onLasting: () => void): vo
     const m = queue.shift()
     if (!m) return
     working = true
-    // one command at a turn of the loop: state messages and closing come in between
-    setImmediate(() => {
-      let end: () => void
-      try {
-        const { shock } = device.obey(m, frame)
-        end = () => {
-          say({ type: 'done', id: m.id })
-          if (shock) say({ type: 'event', event: 'shock', time: device.now() })
-          if (m.type === 'use-calibration' || m.type === 'drop') onLasting()
-        }
-      } catch (e) {
-        const refusal =
-          e instanceof Refusal ? { code: e.code, message: e.message } : { code: 'failed', message: e instanceof Error ? e.message.slice(0, 400) : 'it failed' }
-        end = () => say({ type: 'refused', id: m.id, ...refusal })
-      }
+    void carryOut(m).then((end) => {
       afterFrames = () => {
         working = false
         end()
@@ -120,6 +108,28 @@ function converse(device: StandIn, socket: WebSocket, onLasting: () => void): vo
       }
       release()
     })
+  }
+  /** Carries out a command; what is to be said when its frames have gone. */
+  const carryOut = async (m: (typeof queue)[number]): Promise<() => void> => {
+    try {
+      // a command, and a frame of a shot, at a turn of the loop: state messages and closing come in between, or a long shot would pass for silence
+      await turn()
+      if (m.type === 'shot')
+        for (let k = 0; k < m.frames && socket.readyState === socket.OPEN; k++) {
+          device.shotFrame(k, m.frames, frame)
+          await turn()
+        }
+      const { shock } = m.type === 'shot' ? {} : device.obey(m, frame)
+      return () => {
+        say({ type: 'done', id: m.id })
+        if (shock) say({ type: 'event', event: 'shock', time: device.now() })
+        if (m.type === 'use-calibration' || m.type === 'drop') onLasting()
+      }
+    } catch (e) {
+      const refusal =
+        e instanceof Refusal ? { code: e.code, message: e.message } : { code: 'failed', message: e instanceof Error ? e.message.slice(0, 400) : 'it failed' }
+      return () => say({ type: 'refused', id: m.id, ...refusal })
+    }
   }
   socket.on('message', (data, binary) => {
     const bytes = data as Buffer

@@ -123,7 +123,7 @@ export class StandIn {
         this.images(frame)
         return {}
       case 'shot':
-        for (let k = 0; k < m.frames; k++) this.points(k, m.frames, frame)
+        for (let k = 0; k < m.frames; k++) this.shotFrame(k, m.frames, frame)
         return {}
       case 'turn':
         if (!this.device.spec.turntable) throw new Refusal('no-turntable', 'This scanner has no turntable.')
@@ -189,7 +189,8 @@ export class StandIn {
     ])
   }
 
-  private points(k: number, of: number, frame: SendFrame): void {
+  /** Frame k of a shot. */
+  shotFrame(k: number, of: number, frame: SendFrame): void {
     const { stereo } = this.true()
     const things = this.things.flatMap((t) => (t.kind === 'bar' ? barThings(t, this.handInverse()) : []))
     const sequence = ++this.sequence

@@ -1,6 +1,6 @@
 import { afterEach, describe, expect, it } from '@jest/globals'
 import { WebSocketServer } from 'ws'
-import { fromScanner, packFrame, toScanner, unpackFrame, type LinkFrame } from '@oak-gauge/contract'
+import { fromScanner, LINK_TIMES, packFrame, toScanner, unpackFrame, type LinkFrame } from '@oak-gauge/contract'
 import { BALL_BARS, PLATES } from '../src/artefacts.ts'
 import { checkLink } from '../src/check.ts'
 import { openLink, type Link } from '../src/client.ts'
@@ -25,6 +25,11 @@ async function linked(address: string, events: Parameters<typeof openLink>[1] = 
   const l = await openLink(address, events)
   ends.push(() => l.close())
   return l
+}
+/** Keeps this thread from everything else. */
+function stand(ms: number): void {
+  const end = performance.now() + ms
+  while (performance.now() < end);
 }
 const pause = (ms: number) => new Promise((r) => setTimeout(r, ms))
 
@@ -85,6 +90,26 @@ describe('a stand-in on the link', () => {
     expect(frames).toBe(14)
   }, 30_000)
 
+  it('says how it is while a long shot goes on, and ends one that nobody waits for', async () => {
+    const { address, device } = await up()
+    let made = 0
+    device.shotFrame = () => {
+      made++
+      stand(300)
+    }
+    let states = 0
+    const l = await linked(address, { state: () => states++ })
+    const before = states
+    await l.order({ type: 'shot', frames: 8 })
+    expect([made, states - before > 0]).toEqual([8, true])
+    const broken = l.order({ type: 'shot', frames: 50 }).catch(() => 'over')
+    await pause(400)
+    l.close()
+    expect(await broken).toBe('over')
+    await pause(1200)
+    expect(made).toBeLessThan(20)
+  }, 30_000)
+
   it('refuses what it cannot do, with a reason', async () => {
     const { address } = await up()
     const l = await linked(address)
@@ -134,6 +159,23 @@ describe('a scanner that misbehaves is said to', () => {
     expect([e.code, e.remedy]).toEqual(['garbage', expect.stringMatching(/link-check/)])
   })
   it('silence', async () => expect((await lostOf(await rogue(() => undefined))).code).toBe('silent'), 10_000)
+  it('but not when it was this process that stood while words of the scanner lay there', async () => {
+    let lost = ''
+    const address = await rogue((say) => {
+      const state = JSON.stringify(warm('alder').state())
+      setTimeout(() => {
+        say(state)
+        stand(LINK_TIMES.silence + 400)
+      }, 300)
+    })
+    await linked(address, { lost: (e) => (lost = e.code) })
+    // from before it stands until some time after
+    await pause(LINK_TIMES.silence + 1500)
+    expect(lost).toBe('')
+    // and it is silent from then on
+    await pause(LINK_TIMES.silence)
+    expect(lost).toBe('silent')
+  }, 15_000)
   it('no hello', async () => await expect(openLink(await rogue(() => undefined, false), {})).rejects.toMatchObject({ code: 'no-hello' }), 10_000)
   it('a process that dies', async () => {
     const { address } = await up()

@@ -281,6 +281,28 @@ describe('what goes wrong is said, and the run goes on', () => {
     expect([kept?.state, kept?.observations.length]).toEqual(['cancelled', 3])
   }, 90_000)
 
+  it('a link that breaks in the middle of all positions: the rest is measured when it is back', async () => {
+    const { execFileSync } = await import('node:child_process')
+    await connected('Alder')
+    await all.call('POST', `/scanners/${shelf['Alder']}/verifications`, { bar: artefact('Windlass 300') })
+    await all.call('POST', `/scanners/${shelf['Alder']}/run/take-all`, {})
+    await until(
+      () => run<VerificationRun>('Alder'),
+      (r) => r.readings.length >= 2,
+    )
+    execFileSync('pkill', ['-f', 'standin.js alder'])
+    await until(
+      () => run<VerificationRun>('Alder'),
+      (r) => r.phase === 'waiting',
+    )
+    const r = await until(
+      () => run<VerificationRun>('Alder'),
+      (v) => v.phase === 'done',
+      120,
+    )
+    expect([r.readings.length, r.problem]).toEqual([7, null])
+  }, 120_000)
+
   it('certificates with NaN, of the wrong kind, or with an outside dot', async () => {
     const put = async (body: string) => {
       const r = await fetch(`${all.url}/api/v1/artefacts?name=plate.json`, { method: 'PUT', body })

@@ -25,6 +25,8 @@ export class VerificationRun extends Session<RunView, Progress> {
   private readonly cold: boolean
   private readonly positions: BarPosition[]
   private frames: PointsFrame[] = []
+  /** all positions that are left are to be measured */
+  private all = false
 
   private constructor(keeper: ScannerKeeper, scanner: ScannerRow, record: SessionRow, { bar, cold }: Lasting) {
     const positions = barPositions(scanner.spec.range)
@@ -84,7 +86,8 @@ export class VerificationRun extends Session<RunView, Progress> {
       const reading = orThrow(await this.keeper.pool.away(measureBar, { points, bar: this.bar, celsius: room }))
       if (this.ended) return
       this.view.readings.push(reading)
-      this.view.phase = 'ready'
+      // the link may have gone while it was computed
+      this.view.phase = this.keeper.of(this.scanner.id).link ? 'ready' : 'waiting'
       await this.save({ readings: this.view.readings })
       if (this.view.readings.length === this.positions.length) await this.finish()
     } catch (e) {
@@ -94,9 +97,11 @@ export class VerificationRun extends Session<RunView, Progress> {
     this.changed()
   }
 
-  /** Positions that are left, one after the other; ends at the first that fails. */
+  /** Positions that are left, one after the other; ends at the first that fails. Goes on by itself when a link that broke off is back. */
   async takeAll(): Promise<void> {
+    this.all = true
     while (!this.ended && this.view.phase === 'ready' && !this.view.problem) await this.take()
+    if (this.view.phase !== 'waiting') this.all = false
   }
 
   private async finish(): Promise<void> {
@@ -134,7 +139,11 @@ export class VerificationRun extends Session<RunView, Progress> {
     if (!this.ended && this.view.phase === 'ready') this.view.phase = 'waiting'
   }
   found(): void {
-    if (!this.ended && this.view.phase === 'waiting') this.view.phase = 'ready'
+    if (this.ended || this.view.phase !== 'waiting') return
+    this.view.phase = 'ready'
+    if (!this.all) return
+    this.view.problem = null
+    void this.takeAll()
   }
 }
 

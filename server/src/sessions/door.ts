@@ -59,7 +59,8 @@ export function sessionsAt(socketPath: string): SessionDoor {
         pipeline(answer, res).catch(() => undefined)
       })
       onward.on('error', (e) => {
-        if (res.headersSent) return
+        // answered already, or nobody waits for it any more
+        if (res.headersSent || res.destroyed) return
         log.warn({ err: e, path: req.path }, 'the sessions did not answer')
         next(away(e))
       })

@@ -36,6 +36,11 @@ export function Stage3d({ children }: { children?: (stage: Stage) => ReactNode }
   const [lost, setLost] = useState(false)
   const [missed, setMissed] = useState<{ x: number; y: number } | null>(null)
   const down = useRef<{ x: number; y: number } | null>(null)
+  const order = useRef<Promise<void>>(Promise.resolve())
+  const asked = useRef(v.picking)
+  useEffect(() => {
+    asked.current = v.picking
+  }, [v.picking])
   useEffect(() => {
     if (!missed) return
     const over = setTimeout(() => setMissed(null), MISSED)
@@ -119,7 +124,7 @@ export function Stage3d({ children }: { children?: (stage: Stage) => ReactNode }
     }
     if (!from || Math.hypot(p.x - from.x, p.y - from.y) > 4 || e.button !== 0) return
     cursor.hide()
-    void pick(p)
+    pickNext(p)
   }
   const closed = (corners: number[], remove: boolean) => {
     if (!lasso || !stage || !canvas.current) return
@@ -128,13 +133,20 @@ export function Stage3d({ children }: { children?: (stage: Stage) => ReactNode }
     dispatch(view.looped({ ...stage.camera(), loop: clip, mode: remove ? 'remove' : lasso.mode }))
   }
   const pick = async (p: { x: number; y: number }) => {
-    if (!stage || v.picking.kind === 'none') return
-    const { hit, half } = await stage.pick(p.x, p.y)
+    const { picking } = v
+    if (!stage || picking.kind === 'none') return
+    const [{ hit, half }] = await Promise.all([stage.pick(p.x, p.y), order.current.catch(() => undefined)])
+    // looked for among many points, it takes a moment: the tool may have been put away
+    if (asked.current !== picking) return
     if (!hit) return setMissed(p)
-    if (v.picking.kind === 'faces') {
-      if (hit.slot === v.picking.slot && hit.face !== null) dispatch(view.face(hit.face))
-    } else if (v.picking.kind === 'pairs') dispatch(view.paired({ place: hit, side: half === 'right' ? 'loose' : 'anchor' }))
+    if (picking.kind === 'faces') {
+      if (hit.slot === picking.slot && hit.face !== null) dispatch(view.face(hit.face))
+    } else if (picking.kind === 'pairs') dispatch(view.paired({ place: hit, side: half === 'right' ? 'loose' : 'anchor' }))
     else dispatch(view.placed(hit))
+  }
+  /** one after the other, in the order of the clicks */
+  const pickNext = (p: { x: number; y: number }) => {
+    order.current = pick(p)
   }
   const pivot = async (p: { x: number; y: number }) => {
     if (!stage || v.picking.kind !== 'none') return
@@ -143,7 +155,7 @@ export function Stage3d({ children }: { children?: (stage: Stage) => ReactNode }
     else setMissed(p)
   }
 
-  const cursor = useCursor(stage, v.picking, { pick: (p) => void pick(p), pivot: (p) => void pivot(p), loop: closed })
+  const cursor = useCursor(stage, v.picking, { pick: pickNext, pivot: (p) => void pivot(p), loop: closed })
   const corners = loop.length ? loop : cursor.corners
 
   const nothing = job.state.tray.length === 0

@@ -303,6 +303,8 @@ export function createStage(canvas: HTMLCanvasElement) {
     async pick(x: number, y: number) {
       const half = halfAt(x)
       show(half)
+      // the same click meets the same place, whether the view was resting or not
+      someOf(true)
       const w = sides ? size.x / 2 : size.x
       const all = [...objects.values()].map((o) => o.object)
       return { half, hit: await picking.pick(views[half].camera, all, x - (half === 'right' ? w : 0), y, w, size.y, fine.wholes(objects)) }
