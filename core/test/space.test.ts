@@ -3,6 +3,7 @@ import { quietContext } from '../src/base/run.ts'
 import { seeded } from '../src/base/random.ts'
 import { buildBvh, castRay } from '../src/space/bvh.ts'
 import { buildTriangleSearch, closestOnTriangle, closestTriangles, newClosest } from '../src/space/closest.ts'
+import { buildCountTree, countWithin } from '../src/space/countwithin.ts'
 import { buildKdTree, nearestK } from '../src/space/kdtree.ts'
 import { localPlane, newLocalPlane } from '../src/shape/localplane.ts'
 import { pointSpacing } from '../src/shape/spacing.ts'
@@ -45,6 +46,24 @@ describe('search structures find what trying everything finds', () => {
     expect(plane.count).toBe(1)
     // and the spacing is that of the cloud
     expect(pointSpacing(far) / pointSpacing(xyz)).toBeCloseTo(1, 1)
+  })
+  test.each([
+    ['spread', 3000, 0],
+    ['lying together', 3000, 0.999],
+    ['few', 5, 0],
+    ['none', 0, 0],
+  ])('points in a ball are counted: %s', (_, many, together) => {
+    const p = xyz.slice(0, 3 * many).map((v) => v * (1 - together))
+    const tree = buildCountTree(p)
+    for (const radius of [0.01, 0.7, 6, 100])
+      for (const [x, y, z] of queries) {
+        const [qx, qy, qz] = [x, y, z].map((v) => v * (1 - together))
+        let want = 0
+        for (let i = 0; i < many; i++) if ((p[3 * i] - qx) ** 2 + (p[3 * i + 1] - qy) ** 2 + (p[3 * i + 2] - qz) ** 2 < radius * radius) want++
+        expect(countWithin(tree, qx, qy, qz, radius)).toBe(want)
+      }
+    // a point is not nearer to itself than nothing
+    if (many) expect(countWithin(tree, p[0], p[1], p[2], 0)).toBe(0)
   })
   test.each([0.3, 1, 2.5])('row grid with rows of %p mm', (cell) => {
     const g = buildRowGrid(xyz, cell)

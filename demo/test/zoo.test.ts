@@ -1,5 +1,6 @@
 import { describe, expect, test } from '@jest/globals'
 import { quietContext } from '@oak-gauge/core/base/run.ts'
+import { meshFacts } from '@oak-gauge/core/measure/facts.ts'
 import { ZOO } from '../src/zoo/parts.ts'
 import { zooPasses, zooScene } from '../src/zoo/record.ts'
 import { tryOut, type Outcome } from '../src/zoo/tryout.ts'
@@ -11,6 +12,16 @@ async function ended(name: string, spacing: number, correlated: boolean, shape: 
   const scene = await zooScene(part, spacing, quietContext)
   return tryOut(scene, zooPasses(scene, { sigma: 0.03, correlated, seed: 1, tracking: 0.08 }), { shape }, quietContext)
 }
+
+test('the pot is a closed body, its volume that of its formula', async () => {
+  const { topology, volume } = meshFacts(await ZOO.find((p) => p.name === 'pot')!.mesh())
+  expect([topology.openEdges, topology.flippedEdges, topology.components]).toEqual([0, 0, 1])
+  // the ring that the round takes away, in slices
+  let ring = 0
+  for (let z = 0.0005; z < 6; z += 0.001) ring += 0.001 * Math.PI * (45 ** 2 - (39 + Math.sqrt(36 - z * z)) ** 2)
+  const formula = Math.PI * (45 ** 2 * 60 - 38 ** 2 * 52) - ring
+  expect(Math.abs(volume / formula - 1)).toBeLessThan(3e-4)
+})
 
 /** ms: on one thread, and beside other work */
 const SLOW = 400_000

@@ -126,7 +126,11 @@ function addPair(
   for (let i = 0; i < n; i++)
     for (let j = 0; j < i; j++) {
       const [a, b] = [3 * use[i], 3 * use[j]]
-      distance[i * n + j] = distance[j * n + i] = Math.hypot(place[a] - place[b], place[a + 1] - place[b + 1], place[a + 2] - place[b + 2])
+      const x = place[a] - place[b]
+      const y = place[a + 1] - place[b + 1]
+      const z = place[a + 2] - place[b + 2]
+      // Math.hypot takes ten times as long
+      distance[i * n + j] = distance[j * n + i] = Math.sqrt(x * x + y * y + z * z)
     }
   const classOf = new Int32Array(n * n)
   for (let i = 0; i < n; i++)
@@ -145,7 +149,7 @@ function addPair(
   const v = new Float64Array(n * n)
   for (let c = 0; c <= widths.length; c++) {
     for (let i = 0; i < n; i++)
-      for (let j = 0; j < n; j++) v[i * n + j] = c === 0 ? (i === j ? 1 : 0) : shape(c === widths.length, distance[i * n + j] / widths[c - 1])
+      for (let j = 0; j <= i; j++) v[i * n + j] = c === 0 ? (i === j ? 1 : 0) : shape(c === widths.length, distance[i * n + j] / widths[c - 1])
     withoutMotion(v, q, n)
     for (let i = 0; i < n; i++)
       for (let j = 0; j <= i; j++) {
@@ -181,20 +185,27 @@ function motionBasis(use: number[], place: number[], normal: number[]): Float64A
   return basis
 }
 
-/** P V P with P = 1 - Q Q', in place. */
+/** P V P with P = 1 - Q Q', in place; of the symmetric v the lower half is read and written. */
 function withoutMotion(v: Float64Array, q: Float64Array[], n: number): void {
+  const along = new Float64Array(n)
   for (const b of q) {
-    // columns, then rows
-    for (let pass = 0; pass < 2; pass++) {
-      const along = new Float64Array(n)
-      for (let i = 0; i < n; i++) for (let j = 0; j < n; j++) along[j] += b[i] * v[i * n + j]
-      for (let i = 0; i < n; i++) for (let j = 0; j < n; j++) v[i * n + j] -= b[i] * along[j]
-      for (let i = 0; i < n; i++)
-        for (let j = 0; j < i; j++) {
-          const t = v[i * n + j]
-          v[i * n + j] = v[j * n + i]
-          v[j * n + i] = t
-        }
+    along.fill(0)
+    for (let i = 0; i < n; i++) {
+      const row = i * n
+      let s = v[row + i] * b[i]
+      for (let j = 0; j < i; j++) {
+        s += v[row + j] * b[j]
+        along[j] += v[row + j] * b[i]
+      }
+      along[i] += s
+    }
+    let both = 0
+    for (let i = 0; i < n; i++) both += b[i] * along[i]
+    // v - b a' - a b' + (b a) b b'
+    for (let i = 0; i < n; i++) {
+      const row = i * n
+      const [bi, ai] = [b[i], along[i] - both * b[i]]
+      for (let j = 0; j <= i; j++) v[row + j] -= bi * along[j] + ai * b[j]
     }
   }
 }

@@ -4,7 +4,8 @@ import { defineKernel, subProgress, type RunContext } from '../base/run.ts'
 import { quantile } from '../base/stats.ts'
 import { localPlane, newLocalPlane } from '../shape/localplane.ts'
 import { localSurface, newLocalSurface, type SurfaceGrid } from '../shape/localsurface.ts'
-import { buildRowGrid, rowRuns, runsFor, type RowGrid } from '../space/rowgrid.ts'
+import { buildCountTree, countWithin, type CountTree } from '../space/countwithin.ts'
+import { buildRowGrid, rowRuns, runsFor } from '../space/rowgrid.ts'
 import { signAt, type Side } from './side.ts'
 import { findStrips } from './strips.ts'
 import { FEWEST, RADII, SCALES, SOUND, soundness, type SurfelArgs } from './support.ts'
@@ -168,13 +169,16 @@ export async function balanceByNormal(normals: Float32Array, good: Uint8Array, i
   const voices = f32(3 * heard.length)
   heard.forEach((s, i) => voices.set(normals.subarray(3 * s, 3 * s + 3), 3 * i))
   const alike = f64(sound)
-  await ctx.parallel.map(alikeKernel, { grid: buildRowGrid(voices, ALIKE), normals, list, share, alike }, sound, 512, ctx)
+  await ctx.parallel.map(alikeKernel, { tree: buildCountTree(voices), normals, list, share, alike }, sound, 512, ctx)
   // probability cap / alike, at most 1; the cap that gives as many as wanted, by bisection
   let [low, high] = [0, Math.max(1, heard.length)]
+  // they are counts: how many surfels have each
+  const have = new Float64Array(heard.length + 1)
+  for (let k = 0; k < sound; k++) have[Math.min(heard.length, Math.floor(alike[k]))]++
   for (let it = 0; it < 50; it++) {
     const cap = (low + high) / 2
     let sum = 0
-    for (const a of alike) sum += Math.min(1, cap / a)
+    for (let n = 0; n < have.length; n++) sum += have[n] * Math.min(1, cap / Math.max(n, share))
     if (sum < target) low = cap
     else high = cap
   }
@@ -185,25 +189,13 @@ export async function balanceByNormal(normals: Float32Array, good: Uint8Array, i
 const alikeKernel = defineKernel(
   'align.alike',
   (
-    { grid, normals, list, share, alike }: { grid: RowGrid; normals: Float32Array; list: Int32Array; share: number; alike: Float64Array },
+    { tree, normals, list, share, alike }: { tree: CountTree; normals: Float32Array; list: Int32Array; share: number; alike: Float64Array },
     start: number,
     end: number,
   ) => {
-    const runs = runsFor(grid, ALIKE)
     for (let k = start; k < end; k++) {
-      const s = list[k]
-      const x = normals[3 * s]
-      const y = normals[3 * s + 1]
-      const z = normals[3 * s + 2]
-      let n = 0
-      const m = rowRuns(grid, x, y, z, ALIKE, runs)
-      for (let q = 0; q < m; q++)
-        for (let j = runs[2 * q]; j < runs[2 * q + 1]; j++) {
-          const dx = grid.xyz[3 * j] - x
-          const dy = grid.xyz[3 * j + 1] - y
-          const dz = grid.xyz[3 * j + 2] - z
-          if (dx * dx + dy * dy + dz * dz < ALIKE * ALIKE) n++
-        }
+      const o = 3 * list[k]
+      const n = countWithin(tree, normals[o], normals[o + 1], normals[o + 2], ALIKE)
       // its own voice, in case nobody else has it
       alike[k] = Math.max(n, share)
     }
