@@ -16,7 +16,9 @@ export default defineConfig({
     baseURL: `http://127.0.0.1:${port}`,
     viewport: { width: 1280, height: 800 },
     acceptDownloads: true,
-    trace: 'retain-on-failure',
+    // recording every test costs a part of its time: OAK_TRACE=1 to look into one
+    trace: process.env['OAK_TRACE'] ? 'retain-on-failure' : 'off',
+    screenshot: 'only-on-failure',
     launchOptions: {
       executablePath: process.env['CHROMIUM'] ?? '/usr/bin/chromium',
       chromiumSandbox: process.getuid?.() !== 0,

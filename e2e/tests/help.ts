@@ -3,8 +3,11 @@ import { expect, type Page } from '@playwright/test'
 /** The card's own button, not the stage of the same name on the rule. */
 export const press = (page: Page, name: string | RegExp) => page.locator('.card').getByRole('button', { name }).click()
 
+export const stageButton = (page: Page, stage: string) =>
+  page.getByRole('navigation', { name: 'Stages' }).getByRole('button', { name: new RegExp(`^${stage}`) })
+
 export async function goTo(page: Page, stage: string): Promise<void> {
-  const button = page.getByRole('navigation', { name: 'Stages' }).getByRole('button', { name: new RegExp(`^${stage}`) })
+  const button = stageButton(page, stage)
   await button.click()
   await expect(button).toHaveAttribute('aria-current', 'step')
   await drawn(page)

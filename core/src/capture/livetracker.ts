@@ -35,6 +35,9 @@ export interface LiveState {
 
 /** A place that was found again must hold for so many frames on end. */
 const PROOF = 5
+/** So many weak frames on end, and the next one that is held is asked whether it could as well lie elsewhere. Tried: that it prove itself as one that was lost:
+ * nothing is added meanwhile, and what comes next is weak again. */
+const SLID = 2
 /** The first frames are thin, and hold one another loosely: of so many a larger error is let pass, mm. What is free stays weak. */
 const YOUNG = 12
 const YOUNG_ERROR = 1.5
@@ -81,6 +84,8 @@ export function liveTracker(o: LiveOptions) {
   /** that place while it is lost: where one is led back to */
   let ghost: Mat4 | undefined
   const waiting: LiveFrame[] = []
+  /** weak frames on end */
+  let slid = 0
   /** frames of a place that has to prove itself */
   let proof: { frame: LiveFrame; pose: Mat4 }[] = []
 
@@ -117,18 +122,18 @@ export function liveTracker(o: LiveOptions) {
     return { laid, verdict: judgeFrame(surface, frame.xyz, laid, predicted, { error: frames < YOUNG ? Math.max(error, YOUNG_ERROR) : error, since }) }
   }
 
-  /** Looks for the place near the ghost: roughly, then finely; and whether it could as well be elsewhere. */
-  const find = (frame: LiveFrame): ShapePose | FrameReason => {
-    if (!ghost) return 'elsewhere'
-    const settle = (start: Mat4): ShapePose | undefined => {
-      const near = layRoughly(frame.xyz, start)
-      const laid = near && lay(frame.xyz, near.pose)
-      if (!laid || laid.met < FOUND_MET) return undefined
-      const v = judgeFrame(surface, frame.xyz, laid, laid.pose, { error, since: 0 })
-      return v.state === 'steady' && v.hidden < FOUND_HIDDEN ? laid : undefined
-    }
-    const found = settle(ghost)
-    if (!found) return 'elsewhere'
+  /** Lays a frame roughly, then finely, where it has to prove itself; but: not there. */
+  const settle = (frame: LiveFrame, start: Mat4, but?: ShapePose): ShapePose | undefined => {
+    const near = layRoughly(frame.xyz, start)
+    // it would end there
+    if (near && but && apart(near, but) < TWO) return undefined
+    const laid = near && lay(frame.xyz, near.pose)
+    if (!laid || laid.met < FOUND_MET) return undefined
+    const v = judgeFrame(surface, frame.xyz, laid, laid.pose, { error, since: 0 })
+    return v.state === 'steady' && v.hidden < FOUND_HIDDEN ? laid : undefined
+  }
+  /** Whether a frame could as well lie beside where it was found. */
+  const alike = (frame: LiveFrame, found: ShapePose): boolean => {
     const [x, y, z] = found.middle
     for (const far of BESIDE)
       for (let axis = 0; axis < 6; axis++) {
@@ -142,10 +147,16 @@ export function liveTracker(o: LiveOptions) {
           translation(x + shift[0], y + shift[1], z + shift[2]),
           multiply(fromRotationVector(turn[0], turn[1], turn[2]), translation(-x, -y, -z)),
         )
-        const other = settle(multiply(d, found.pose))
-        if (other && other.fits > 0.9 * found.fits && apart(other, found) > TWO) return 'alike'
+        const other = settle(frame, multiply(d, found.pose), found)
+        if (other && other.fits > 0.9 * found.fits && apart(other, found) > TWO) return true
       }
-    return found
+    return false
+  }
+  /** Looks for the place near the ghost. */
+  const find = (frame: LiveFrame): ShapePose | FrameReason => {
+    const found = ghost && settle(frame, ghost)
+    if (!found) return 'elsewhere'
+    return alike(frame, found) ? 'alike' : found
   }
 
   /** Frames that wait, tried backwards from the place that was found. */
@@ -212,12 +223,20 @@ export function liveTracker(o: LiveOptions) {
         return tell('fits', laid, verdict.hidden, rescued)
       }
       const { laid, verdict } = follow(frame, pose, motion, Math.max(1, frame.time - time))
-      if (!laid || verdict.state === 'lost') {
+      const lose = (why: FrameReason) => {
         ghost = steady
         state = 'lost'
         motion = identity()
+        slid = 0
         wait(frame)
-        return tell(verdict.why, undefined, verdict.hidden)
+        return tell(why, undefined, verdict.hidden)
+      }
+      if (!laid || verdict.state === 'lost') return lose(verdict.why)
+      if (verdict.state === 'weak') slid++
+      else {
+        // it may have slid, and fit again where the part looks alike
+        if (slid >= SLID && frames > 1 && alike(frame, laid)) return lose('alike')
+        slid = 0
       }
       motion = multiply(laid.pose, invertRigid(pose))
       pose = laid.pose

@@ -176,6 +176,22 @@ export function growingSurface(side: number, noise: number) {
       data[o + 4] * nx * nx + data[o + 7] * ny * ny + data[o + 9] * nz * nz + 2 * (data[o + 5] * nx * ny + data[o + 6] * nx * nz + data[o + 8] * ny * nz)
     return (squares - 2 * to * own) / n + to * to < FLAT * noise2 * (1 + 1 / n)
   }
+  /** The plane around cube k = (a, b, c), found anew where much has come since. */
+  const patchOf = (k: number, a: number, b: number, c: number, out: Float64Array): boolean => {
+    const o = PATCH * k
+    if (data[PER * k] >= STALE * then[k]) {
+      then[k] = data[PER * k]
+      const v = PER * k + VX
+      patches[o + 6] = 0
+      if (around(k, a, b, c, data[v], data[v + 1], data[v + 2], out)) for (let i = 0; i < PATCH; i++) patches[o + i] = out[i]
+    }
+    if (patches[o + 6] === 0) return false
+    out[0] = patches[o] + (a + 0.5) * side
+    out[1] = patches[o + 1] + (b + 0.5) * side
+    out[2] = patches[o + 2] + (c + 0.5) * side
+    for (let i = 3; i < PATCH; i++) out[i] = patches[o + i]
+    return true
+  }
   const plane = (out: Float64Array) => {
     const n = moments[0]
     const mx = moments[1] / n
@@ -340,19 +356,25 @@ export function growingSurface(side: number, noise: number) {
       const c = Math.floor(z * inverse)
       let k = find(a, b, c, 0)
       if (k >= 0 && facing(k, vx, vy, vz) < 0) k = find(a, b, c, 1)
-      if (k < 0) {
-        if (!around(-1, a, b, c, vx, vy, vz, out)) return false
-      } else {
-        const o = PATCH * k
-        if (data[PER * k] >= STALE * then[k]) {
-          then[k] = data[PER * k]
-          const v = PER * k + VX
-          patches[o + 6] = 0
-          if (around(k, a, b, c, data[v], data[v + 1], data[v + 2], out)) for (let i = 0; i < PATCH; i++) patches[o + i] = out[i]
-        }
-        if (patches[o + 6] === 0) return false
-        for (let i = 0; i < PATCH; i++) out[i] = patches[o + i]
+      if (k >= 0) return patchOf(k, a, b, c, out)
+      // beside what was seen: the plane of the nearest cube that shares a face with this one
+      const fx = x * inverse - a - 0.5
+      const fy = y * inverse - b - 0.5
+      const fz = z * inverse - c - 0.5
+      for (let tried = 0, turn = 0; turn < 3; turn++) {
+        const ax = tried & 1 ? -1 : Math.abs(fx)
+        const ay = tried & 2 ? -1 : Math.abs(fy)
+        const az = tried & 4 ? -1 : Math.abs(fz)
+        const axis = ax >= ay && ax >= az ? 0 : ay >= az ? 1 : 2
+        tried |= 1 << axis
+        const i = a + (axis === 0 ? Math.sign(fx) : 0)
+        const j = b + (axis === 1 ? Math.sign(fy) : 0)
+        const l = c + (axis === 2 ? Math.sign(fz) : 0)
+        let near = find(i, j, l, 0)
+        if (near >= 0 && facing(near, vx, vy, vz) < 0) near = find(i, j, l, 1)
+        if (near >= 0 && patchOf(near, i, j, l, out)) return true
       }
+      if (!around(-1, a, b, c, vx, vy, vz, out)) return false
       out[0] += (a + 0.5) * side
       out[1] += (b + 0.5) * side
       out[2] += (c + 0.5) * side
