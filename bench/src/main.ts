@@ -63,7 +63,7 @@ const add = (what: string, got: string, must: string, aim: string) => {
 
 if (wants('calibrate')) benchCalibration(add)
 if (wants('markers')) benchMarkers(add)
-if (wants('capture')) await benchCapture(add)
+if (wants('capture')) await benchCapture(add, ctx)
 if (wants('verdicts')) await benchVerdicts(keptScene, ctx, add, (line) => process.stderr.write(`${line}\n`))
 if (wants('cad')) await benchCad(add)
 if (wants('server')) await benchServer(add)

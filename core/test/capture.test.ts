@@ -1,7 +1,8 @@
 import { describe, expect, it } from '@jest/globals'
 import { fromRotationVector, identity, invertRigid, multiply, transformPoint, type Mat4 } from '../src/base/mat4.ts'
 import { seeded } from '../src/base/random.ts'
-import { growingSurface, PATCH, type GrowingSurface } from '../src/capture/surface.ts'
+import { PATCH } from '../src/capture/patch.ts'
+import { growingSurface, type GrowingSurface } from '../src/capture/surface.ts'
 import { shapeTracker, type ShapePose } from '../src/capture/trackshape.ts'
 
 const NOISE = 0.05

@@ -1,38 +1,19 @@
 import { describe, expect, it } from '@jest/globals'
-import { fromRotationVector, identity, invertRigid, multiply, transformPoint, translation, type Mat4 } from '../src/base/mat4.ts'
+import { identity, invertRigid, multiply, transformPoint, type Mat4 } from '../src/base/mat4.ts'
 import { liveTracker, type LiveState } from '../src/capture/livetracker.ts'
 import { MATERIALS, type Thing } from '../src/scanner/scene.ts'
 import { lookingAt } from '../src/scanner/seemarkers.ts'
 import { takeShot } from '../src/scanner/shot.ts'
 import { designedStereo, type ScannerSpec } from '../src/scanner/spec.ts'
-import { makeMesh, transformMesh, type Mesh } from '../src/shape/mesh.ts'
+import type { Mesh } from '../src/shape/mesh.ts'
 import { buildBvh } from '../src/space/bvh.ts'
 import { boxMesh } from './help.ts'
+import { at, roof, together, tray } from './tray.ts'
 
 const optics = designedStereo({ width: 640, height: 480, focal: 700, baseline: 150, crossing: 450 })
 const spec = { design: optics, range: { near: 300, ideal: 450, far: 700 } } as unknown as ScannerSpec
 const EVERY = 60
 
-const at = (m: Mesh, x: number, y: number, z: number) => transformMesh(m, Float64Array.of(1, 0, 0, x, 0, 1, 0, y, 0, 0, 1, z, 0, 0, 0, 1))
-function together(list: Mesh[]): Mesh {
-  const vertices = list.flatMap((m) => [...m.vertices])
-  let first = 0
-  const triangles = list.flatMap((m) => {
-    const from = first
-    first += m.vertices.length / 3
-    return Array.from(m.triangles, (v) => v + from)
-  })
-  return makeMesh({ vertices: Float32Array.from(vertices), triangles: Uint32Array.from(triangles) })
-}
-/** a bar lying on one of its edges: turned by a half right angle about its length, then about z */
-const roof = (length: number, width: number, degrees: number, x: number, y: number) => {
-  const z = multiply(translation(x, y, 0), fromRotationVector(0, 0, (degrees * Math.PI) / 180))
-  return transformMesh(
-    boxMesh(length, width, width),
-    multiply(z, multiply(fromRotationVector(Math.PI / 4, 0, 0), translation(-length / 2, -width / 2, -width / 2))),
-  )
-}
-const part = together([at(boxMesh(160, 110, 8), -80, -55, -8), roof(70, 26, 20, -35, 20), roof(50, 20, 100, 35, 15), roof(60, 16, 55, 0, -30)])
 // ribs that all look alike, and a bar along each end so that nothing can slide along them
 const ribs = together([
   at(boxMesh(220, 80, 6), -110, -40, -6),
@@ -80,7 +61,7 @@ const arc = (from: number, to: number, n: number) => Array.from({ length: n }, (
 
 describe('tracking by shape while one records', () => {
   it('follows a hand round a part', () => {
-    const { said, off, tracker } = record(part, arc(0, 40, 40))
+    const { said, off, tracker } = record(tray, arc(0, 40, 40))
     expect(said.map((s) => s.state).filter((s) => s !== 'steady')).toEqual([])
     expect([largest(off) < 0.5, tracker.frames(), tracker.surface().cubes() > 1000]).toEqual([true, 40, true])
   })
@@ -89,7 +70,7 @@ describe('tracking by shape while one records', () => {
     // torn away, held before something else, and led back
     const torn = [hand(75, 60, 40), hand(80, 70, 60), hand(85, 90, 40), null, null]
     const back = [hand(36), hand(34), ...arc(31, 24, 8), ...arc(24, 50, 14)]
-    const { said, off, tracker } = record(part, [...led, ...torn, ...back])
+    const { said, off, tracker } = record(tray, [...led, ...torn, ...back])
     const states = said.map((s) => s.state)
     expect(states.slice(20, 25)).toEqual(['lost', 'lost', 'lost', 'lost', 'lost'])
     expect(states).toContain('finding')
@@ -99,6 +80,11 @@ describe('tracking by shape while one records', () => {
     const rescued = said.reduce((s, v) => s + v.rescued, 0)
     const proved = states.filter((s) => s === 'finding').length
     expect(tracker.frames()).toBe(states.filter((s) => s === 'steady').length + rescued + proved)
+    // and says where it lies, of which span
+    const entered = said.flatMap((s) => s.entered.map((e) => ({ ...e, span: s.span })))
+    expect([entered.length, new Set(entered.map((e) => e.time)).size]).toEqual([tracker.frames(), tracker.frames()])
+    expect(entered.filter((e) => e.span === 0).length).toBe(20)
+    expect(said.at(-1)!.span).toBe(1)
   })
   it('where a part looks alike, a place beside is not taken for the one it was', () => {
     const led = Array.from({ length: 16 }, (_, k) => hand(20, k - 8))

@@ -31,6 +31,12 @@ export interface LiveState {
   /** frames that wait for the place to be found again, and those that were placed afterwards by this one */
   waiting: number
   rescued: number
+  /** frames that entered the surface with this one, in the order in which they did */
+  entered: { time: number; pose: Mat4 }[]
+  /** counts the places that were found again: what was placed since hangs on that */
+  span: number
+  /** the surface began anew with this frame: what entered before counts no more */
+  anew: boolean
 }
 
 /** A place that was found again must hold for so many frames on end. */
@@ -89,18 +95,13 @@ export function liveTracker(o: LiveOptions) {
   /** frames of a place that has to prove itself */
   let proof: { frame: LiveFrame; pose: Mat4 }[] = []
 
-  const add = (xyz: Float32Array, p: Mat4) => {
-    for (let i = 0, k = 0; i < xyz.length; i += 3, k++) {
-      const x = p[0] * xyz[i] + p[1] * xyz[i + 1] + p[2] * xyz[i + 2] + p[3]
-      const y = p[4] * xyz[i] + p[5] * xyz[i + 1] + p[6] * xyz[i + 2] + p[7]
-      const z = p[8] * xyz[i] + p[9] * xyz[i + 1] + p[10] * xyz[i + 2] + p[11]
-      const vx = p[3] - x
-      const vy = p[7] - y
-      const vz = p[11] - z
-      const l = 1 / Math.sqrt(vx * vx + vy * vy + vz * vz)
-      surface.add(x, y, z, vx * l, vy * l, vz * l, frames)
-      if (k % ROUGH_SHARE === 0) rough.add(x, y, z, vx * l, vy * l, vz * l, frames)
-    }
+  let entered: LiveState['entered'] = []
+  let span = 0
+  let anew = false
+  const add = ({ xyz, time }: LiveFrame, p: Mat4) => {
+    entered.push({ time, pose: p })
+    surface.addFrame(xyz, p, frames)
+    rough.addFrame(xyz, p, frames, ROUGH_SHARE)
     frames++
   }
   const tell = (why: FrameReason, laid: ShapePose | undefined, hidden: number, rescued = 0): LiveState => ({
@@ -111,6 +112,9 @@ export function liveTracker(o: LiveOptions) {
     hidden,
     waiting: waiting.length,
     rescued,
+    entered,
+    span,
+    anew,
   })
   const wait = (frame: LiveFrame) => {
     waiting.push(frame)
@@ -169,7 +173,7 @@ export function liveTracker(o: LiveOptions) {
       by = multiply(laid.pose, invertRigid(p))
       p = laid.pose
       t = frame.time
-      add(frame.xyz, p)
+      add(frame, p)
       waiting.pop()
       count++
     }
@@ -182,9 +186,11 @@ export function liveTracker(o: LiveOptions) {
     frames: () => frames,
     ghost: () => ghost,
     feed(frame: LiveFrame): LiveState {
+      entered = []
+      anew = false
       if (state === 'first') {
         if (frame.xyz.length < 3 * 200) return tell('elsewhere', undefined, 0)
-        add(frame.xyz, pose)
+        add(frame, pose)
         state = 'steady'
         time = frame.time
         return tell('fits', undefined, 0)
@@ -212,8 +218,9 @@ export function liveTracker(o: LiveOptions) {
         }
         proof.push({ frame, pose: laid.pose })
         if (proof.length < PROOF) return tell('fits', laid, verdict.hidden)
+        span++
         const rescued = rescue(proof[0].pose, proof[0].frame.time)
-        for (const p of proof) add(p.frame.xyz, p.pose)
+        for (const p of proof) add(p.frame, p.pose)
         motion = multiply(laid.pose, invertRigid(last.pose))
         pose = steady = laid.pose
         time = frame.time
@@ -244,13 +251,14 @@ export function liveTracker(o: LiveOptions) {
       state = verdict.state
       if (state === 'steady') {
         steady = pose
-        add(frame.xyz, pose)
+        add(frame, pose)
       } else if (frames === 1) {
         // what the first frame shows does not hold the next ones: a newer one may
         ;({ surface, rough, lay, layRoughly } = begin())
         frames = 0
+        anew = true
         steady = pose
-        add(frame.xyz, pose)
+        add(frame, pose)
       }
       return tell(verdict.why, laid, verdict.hidden)
     },

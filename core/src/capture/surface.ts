@@ -1,8 +1,5 @@
-import { smallestEigen3 } from '../base/eigen.ts'
+import { PATCH, PER, planeOf, VX } from './patch.ts'
 
-/** numbers of a cube: count, sums of x y z, of xx xy xz yy yz zz about its middle, and of the directions to the scanner */
-const PER = 13
-const VX = 10
 /** points of a cube that count: beyond, single precision would no longer add them truly */
 const MOST = 20_000
 /** cubes along a side of a brick, and in one: neighbours lie in few bricks, so that few have to be looked up */
@@ -16,12 +13,6 @@ const STALE = 1.25
 /** It takes so many points to tell how it lies, from cubes up to so many away where little was seen yet. */
 const LEAST = 8
 const FURTHEST = 3
-
-/**
- * Numbers of a patch: a place on it, its normal (unit, towards the scanner), points it was made from, their variance across it (mm2), and the inverse of that
- * along it where it is narrower (1 / mm2): both together give the variance of its tilt.
- */
-export const PATCH = 9
 
 /**
  * The surface that grows while one records: cubes that hold the moments of the points in them, so that a point is added in constant time, a patch of any number
@@ -53,7 +44,6 @@ export function growingSurface(side: number, noise: number) {
   let then = new Float32Array(room)
   const inverse = 1 / side
   const noise2 = noise * noise
-  const eigen = new Float64Array(6)
   const moments = new Float64Array(PER)
   const corners = new Float64Array(PATCH)
 
@@ -152,13 +142,13 @@ export function growingSurface(side: number, noise: number) {
       if (moments[0] >= LEAST) break
     }
     if (reach > FURTHEST) return false
-    plane(out)
+    planeOf(moments, out)
     if (out[7] <= FLAT * noise2) return true
     for (let corner = 0; corner < 8; corner++) {
       const [i, j, l] = [corner & 1 ? reach : 0, corner & 2 ? reach : 0, corner & 4 ? reach : 0]
       collect(a - reach + i, b - reach + j, c - reach + l, a + i, b + j, c + l, a, b, c, vx, vy, vz)
       if (moments[0] < LEAST) continue
-      plane(corners)
+      planeOf(moments, corners)
       if (corners[7] < out[7] && liesOn(k, corners)) out.set(corners)
     }
     return true
@@ -191,32 +181,6 @@ export function growingSurface(side: number, noise: number) {
     out[2] = patches[o + 2] + (c + 0.5) * side
     for (let i = 3; i < PATCH; i++) out[i] = patches[o + i]
     return true
-  }
-  const plane = (out: Float64Array) => {
-    const n = moments[0]
-    const mx = moments[1] / n
-    const my = moments[2] / n
-    const mz = moments[3] / n
-    smallestEigen3(
-      moments[4] / n - mx * mx,
-      moments[5] / n - mx * my,
-      moments[6] / n - mx * mz,
-      moments[7] / n - my * my,
-      moments[8] / n - my * mz,
-      moments[9] / n - mz * mz,
-      eigen,
-    )
-    const flip = eigen[0] * moments[VX] + eigen[1] * moments[VX + 1] + eigen[2] * moments[VX + 2] < 0 ? -1 : 1
-    out[0] = mx
-    out[1] = my
-    out[2] = mz
-    out[3] = flip * eigen[0]
-    out[4] = flip * eigen[1]
-    out[5] = flip * eigen[2]
-    out[6] = n
-    out[7] = Math.max(0, eigen[3])
-    // along the narrower direction, where it is known least
-    out[8] = 1 / Math.max(1e-9, eigen[4])
   }
   /** Moments of the cubes from (a0, b0, c0) to (a1, b1, c1), about the middle of (a, b, c). */
   const collect = (
@@ -252,6 +216,42 @@ export function growingSurface(side: number, noise: number) {
           }
   }
 
+  /** Adds a point, seen from the direction v (unit, towards the scanner) in that frame. Frames come in order. Gives the cube. */
+  const add = (x: number, y: number, z: number, vx: number, vy: number, vz: number, frame: number): number => {
+    const a = Math.floor(x * inverse)
+    const b = Math.floor(y * inverse)
+    const c = Math.floor(z * inverse)
+    let k = find(a, b, c, 0)
+    if (k < 0) k = newCube(a, b, c, 0, frame)
+    else if (facing(k, vx, vy, vz) < 0) {
+      k = find(a, b, c, 1)
+      if (k < 0) k = newCube(a, b, c, 1, frame)
+    }
+    const o = PER * k
+    if (last[k] !== frame) {
+      last[k] = frame
+      if (frames[k] < 65_535) frames[k]++
+    }
+    if (data[o] >= MOST) return k
+    const dx = x - (a + 0.5) * side
+    const dy = y - (b + 0.5) * side
+    const dz = z - (c + 0.5) * side
+    data[o]++
+    data[o + 1] += dx
+    data[o + 2] += dy
+    data[o + 3] += dz
+    data[o + 4] += dx * dx
+    data[o + 5] += dx * dy
+    data[o + 6] += dx * dz
+    data[o + 7] += dy * dy
+    data[o + 8] += dy * dz
+    data[o + 9] += dz * dz
+    data[o + VX] += vx
+    data[o + VX + 1] += vy
+    data[o + VX + 2] += vz
+    return k
+  }
+
   return {
     side,
     cubes: () => count,
@@ -265,40 +265,19 @@ export function growingSurface(side: number, noise: number) {
       const k = find(a, b, c, 0)
       return k >= 0 && facing(k, vx, vy, vz) < 0 ? find(a, b, c, 1) : k
     },
-    /** Adds a point, seen from the direction v (unit, towards the scanner) in that frame. Frames come in order. Gives the cube. */
-    add(x: number, y: number, z: number, vx: number, vy: number, vz: number, frame: number): number {
-      const a = Math.floor(x * inverse)
-      const b = Math.floor(y * inverse)
-      const c = Math.floor(z * inverse)
-      let k = find(a, b, c, 0)
-      if (k < 0) k = newCube(a, b, c, 0, frame)
-      else if (facing(k, vx, vy, vz) < 0) {
-        k = find(a, b, c, 1)
-        if (k < 0) k = newCube(a, b, c, 1, frame)
+    add,
+    /** Adds every so-manieth point of a frame (3N mm, scanner coordinates), which `pose` brings here. */
+    addFrame(xyz: Float32Array, p: ArrayLike<number>, frame: number, every = 1): void {
+      for (let i = 0; i < xyz.length; i += 3 * every) {
+        const x = p[0] * xyz[i] + p[1] * xyz[i + 1] + p[2] * xyz[i + 2] + p[3]
+        const y = p[4] * xyz[i] + p[5] * xyz[i + 1] + p[6] * xyz[i + 2] + p[7]
+        const z = p[8] * xyz[i] + p[9] * xyz[i + 1] + p[10] * xyz[i + 2] + p[11]
+        const vx = p[3] - x
+        const vy = p[7] - y
+        const vz = p[11] - z
+        const l = 1 / Math.sqrt(vx * vx + vy * vy + vz * vz)
+        add(x, y, z, vx * l, vy * l, vz * l, frame)
       }
-      const o = PER * k
-      if (last[k] !== frame) {
-        last[k] = frame
-        if (frames[k] < 65_535) frames[k]++
-      }
-      if (data[o] >= MOST) return k
-      const dx = x - (a + 0.5) * side
-      const dy = y - (b + 0.5) * side
-      const dz = z - (c + 0.5) * side
-      data[o]++
-      data[o + 1] += dx
-      data[o + 2] += dy
-      data[o + 3] += dz
-      data[o + 4] += dx * dx
-      data[o + 5] += dx * dy
-      data[o + 6] += dx * dz
-      data[o + 7] += dy * dy
-      data[o + 8] += dy * dz
-      data[o + 9] += dz * dz
-      data[o + VX] += vx
-      data[o + VX + 1] += vy
-      data[o + VX + 2] += vz
-      return k
     },
     /** Middle of what lies in cube k and the mean direction it was seen from: six numbers, out[at ..]. */
     middleOf(k: number, out: Float32Array, at: number): void {

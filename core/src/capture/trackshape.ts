@@ -1,6 +1,7 @@
 import { jacobiEigen } from '../base/eigen.ts'
 import { fromRotationVector, multiply, orthonormalise, type Mat4 } from '../base/mat4.ts'
-import { FLAT, PATCH, type GrowingSurface } from './surface.ts'
+import { PATCH } from './patch.ts'
+import { FLAT, type GrowingSurface } from './surface.ts'
 
 export interface ShapeOptions {
   /** noise of a point across its surface, mm */
