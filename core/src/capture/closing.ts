@@ -44,24 +44,25 @@ export interface Closed {
   pieces: (Piece & { pose: PoseUncertainty; sigma: number })[]
   /** where pieces that are not neighbours in time meet: how far apart they were, and the gaps that are left, rms of the pairs, mm; NaN where none meet */
   seam: { before: number; after: number }
-  /** motions that nothing holds, in words of freemotion.ts */
+  /** how many motions nothing holds, of single pieces and of groups of them */
   free: number
 }
 
 /** Pieces whose number differs by more are no neighbours in time: what they have in common closes a loop. */
 const NEIGHBOURS = 2
-const SHORTEST = 6
+const FEWEST = 24
 
 /**
  * After the stop: what was tracked frame by frame has drifted, and where the path meets earlier surface both ends do not meet. Frames are joined to pieces,
  * short enough that no drift shows within them; the pieces are adjusted like passes, all pairs at once (adjustJointly), and each frame follows the two pieces
- * it lies between, so that no step is left where one ends. frames: in the order of time, those that were placed; at least two pieces of them.
+ * it lies between, so that no step is left where one ends. frames: in the order of time, those that were placed; at least FEWEST of them.
  * Lengths in mm. Throws OakError 'too-short' when there are too few, and what adjustJointly throws.
  */
 export async function closeLoops(frames: readonly TrackedFrame[], options: ClosingOptions, ctx: RunContext): Promise<Closed> {
-  const pieces = cut(frames, options.frames ?? 24)
-  if (pieces.length < 2)
-    throw new OakError('too-short', `${frames.length} frames are too few to be solved together.`, { remedy: `Record at least ${4 * SHORTEST} of them.` })
+  if (frames.length < FEWEST)
+    throw new OakError('too-short', `${frames.length} frames are too few to be solved together.`, { remedy: `Record at least ${FEWEST} of them.` })
+  // two pieces at least
+  const pieces = cut(frames, Math.min(options.frames ?? 24, Math.floor(frames.length / 2)))
   const passes = pieces.map(({ from, to }, k) => pieceOf(frames, from, to, options.points ?? 60_000, k))
   const r = await adjustJointly(passes, { setups: new Int32Array(passes.length), tracking: options.tracking ?? 0.1 }, ctx)
   const middles = pieces.map(({ from, to }) => (from + to - 1) / 2)
