@@ -51,7 +51,7 @@ function lay(shape: Shape, seed: number, off: Mat4, side = 2): { got: ShapePose 
     grow(surface, see(shape, pose, 100 * seed + f), pose, f)
   }
   const truth = eye([0.1, 0.05, 0.02], 5, -12, 392)
-  return { got: shapeTracker(surface, { noise: NOISE })(see(shape, truth, 100 * seed + 50), multiply(off, truth)), truth }
+  return { got: shapeTracker(surface, { noise: NOISE }).lay(see(shape, truth, 100 * seed + 50), multiply(off, truth)), truth }
 }
 
 describe('a surface that grows', () => {
@@ -171,6 +171,6 @@ describe('a frame laid on it by shape', () => {
     away[11] = 60
     expect(lay(tray, 5, away).got).toBeUndefined()
     const few = growingSurface(2, NOISE)
-    expect(shapeTracker(few, { noise: NOISE })(new Float32Array(30), identity())).toBeUndefined()
+    expect(shapeTracker(few, { noise: NOISE }).lay(new Float32Array(30), identity())).toBeUndefined()
   })
 })

@@ -50,17 +50,17 @@ export interface Closed {
 
 /** Pieces whose number differs by more are no neighbours in time: what they have in common closes a loop. */
 const NEIGHBOURS = 2
-const FEWEST = 24
+export const FEWEST_FRAMES = 24
 
 /**
  * After the stop: what was tracked frame by frame has drifted, and where the path meets earlier surface both ends do not meet. Frames are joined to pieces,
  * short enough that no drift shows within them; the pieces are adjusted like passes, all pairs at once (adjustJointly), and each frame follows the two pieces
- * it lies between, so that no step is left where one ends. frames: in the order of time, those that were placed; at least FEWEST of them.
+ * it lies between, so that no step is left where one ends. frames: in the order of time, those that were placed; at least FEWEST_FRAMES of them.
  * Lengths in mm. Throws OakError 'too-short' when there are too few, and what adjustJointly throws.
  */
 export async function closeLoops(frames: readonly TrackedFrame[], options: ClosingOptions, ctx: RunContext): Promise<Closed> {
-  if (frames.length < FEWEST)
-    throw new OakError('too-short', `${frames.length} frames are too few to be solved together.`, { remedy: `Record at least ${FEWEST} of them.` })
+  if (frames.length < FEWEST_FRAMES)
+    throw new OakError('too-short', `${frames.length} frames are too few to be solved together.`, { remedy: `Record at least ${FEWEST_FRAMES} of them.` })
   // two pieces at least
   const pieces = cut(frames, Math.min(options.frames ?? 24, Math.floor(frames.length / 2)))
   const passes = pieces.map(({ from, to }, k) => pieceOf(frames, from, to, options.points ?? 60_000, k))

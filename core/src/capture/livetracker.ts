@@ -1,13 +1,16 @@
 import { fromRotationVector, identity, invertRigid, multiply, translation, type Mat4 } from '../base/mat4.ts'
+import type { Held } from './motions.ts'
 import { growingSurface } from './surface.ts'
 import { shapeTracker, type ShapePose } from './trackshape.ts'
-import { judgeFrame, type FrameReason, type FrameState } from './verdict.ts'
+import { markerTracker, type KnownMarkers, type MarkerTrackingOptions, type SeenMarkers } from './trackmarkers.ts'
+import { judgeFrame, type FrameReason, type FrameState, type Verdict } from './verdict.ts'
 
 export interface LiveFrame {
   /** ms */
   time: number
   /** 3N mm, scanner coordinates */
   xyz: Float32Array
+  markers?: SeenMarkers
 }
 
 export interface LiveOptions {
@@ -17,6 +20,12 @@ export interface LiveOptions {
   noise: number
   /** largest error of a frame's place along any motion, mm (1 sigma). Default 0.3 */
   error?: number
+  /**
+   * what holds a frame. 'markers': those of a map that was made before, in whose axes the surface grows; shape only contradicts. 'both': each counts by what it
+   * knows, and where fewer than four markers are seen, shape leads on. Default 'markers' when there is a map, else 'shape'
+   */
+  by?: 'shape' | 'markers' | 'both'
+  markers?: MarkerTrackingOptions & { map: KnownMarkers }
 }
 
 export interface LiveState {
@@ -28,6 +37,10 @@ export interface LiveState {
   /** of this frame; undefined when it is not placed */
   laid: ShapePose | undefined
   hidden: number
+  /** markers hold it */
+  held: boolean
+  /** frames on end that markers hold and that do not lie on the surface: something has moved */
+  contradicts: number
   /** frames that wait for the place to be found again, and those that were placed afterwards by this one */
   waiting: number
   rescued: number
@@ -37,6 +50,12 @@ export interface LiveState {
   span: number
   /** the surface began anew with this frame: what entered before counts no more */
   anew: boolean
+}
+
+interface Placed {
+  laid: ShapePose | undefined
+  held: boolean
+  verdict: Verdict
 }
 
 /** A place that was found again must hold for so many frames on end. */
@@ -61,55 +80,73 @@ const BESIDE_TURN = 0.12
 /** further from one another than this, mm at the lever, two places are two */
 const TWO = 2
 
+/** What holds the frames. */
+export const heldBy = (o: LiveOptions) => o.by ?? (o.markers ? 'markers' : 'shape')
+
+/** Frames that waited and are tried with one that comes: more would hold it up. */
+const RESCUED_AT_ONCE = 2
+/** ms over which shape leads from one frame to the next */
+const CHAIN = 500
+
 /**
- * Tracks frames by their shape as they come. A frame enters the surface when it fits, is held in all six motions, contradicts nothing, and lies where a hand can
- * have brought the scanner; else it waits. When the place was found again, near where it was lost, and has held for PROOF frames, those that wait are tried
- * backwards from there. Nothing that was not steady is ever added; as long as the first frame holds none, a newer one begins the surface anew. Weak frames, and
- * the oldest of too many that wait, are not kept here: whoever records keeps all frames.
+ * Tracks frames as they come, by their shape, by markers, or by both. A frame enters the surface when it fits, is held in all six motions, contradicts nothing,
+ * and lies where a hand can have brought the scanner; else it waits. When the place was found again, by the constellation of the markers or by shape near where
+ * it was lost, and has held for PROOF frames, those that wait are tried backwards from there. Nothing that was not steady is ever added; as long as the first
+ * frame holds none, a newer one begins the surface anew. Weak frames, and the oldest of too many that wait, are not kept here: whoever records keeps all frames.
  */
 export function liveTracker(o: LiveOptions) {
+  const by = heldBy(o)
+  if (by !== 'shape' && !o.markers) throw new RangeError('markers are to hold the frames, and there are none')
+  const markers = by !== 'shape' && o.markers ? markerTracker(o.markers.map, o.markers) : undefined
   const begin = () => {
     const surface = growingSurface(o.spacing, o.noise)
     const rough = growingSurface(ROUGH * o.spacing, o.noise)
     return {
       surface,
       rough,
-      lay: shapeTracker(surface, { noise: o.noise }),
-      layRoughly: shapeTracker(rough, { noise: o.noise, gate: 2 * ROUGH * o.spacing, points: 800 }),
+      shape: shapeTracker(surface, { noise: o.noise }),
+      roughly: shapeTracker(rough, { noise: o.noise, gate: 2 * ROUGH * o.spacing, points: 800 }),
     }
   }
-  let { surface, rough, lay, layRoughly } = begin()
+  let { surface, rough, shape, roughly } = begin()
   const error = o.error ?? 0.3
   let frames = 0
   let pose = identity()
   let motion = identity()
   let time = 0
-  let state: LiveState['state'] = 'first'
+  // where a map is, it is found before anything begins
+  let state: LiveState['state'] = markers ? 'lost' : 'first'
   /** last steady place: a weak one may have slid */
   let steady = pose
   /** that place while it is lost: where one is led back to */
   let ghost: Mat4 | undefined
   const waiting: LiveFrame[] = []
+  /** from where those are tried */
+  let back: { pose: Mat4; motion: Mat4; time: number } | undefined
   /** weak frames on end */
   let slid = 0
+  let contradicts = 0
   /** frames of a place that has to prove itself */
   let proof: { frame: LiveFrame; pose: Mat4 }[] = []
 
   let entered: LiveState['entered'] = []
   let span = 0
   let anew = false
+  let rescued = 0
   const add = ({ xyz, time }: LiveFrame, p: Mat4) => {
     entered.push({ time, pose: p })
     surface.addFrame(xyz, p, frames)
-    rough.addFrame(xyz, p, frames, ROUGH_SHARE)
+    if (by !== 'markers') rough.addFrame(xyz, p, frames, ROUGH_SHARE)
     frames++
   }
-  const tell = (why: FrameReason, laid: ShapePose | undefined, hidden: number, rescued = 0): LiveState => ({
+  const tell = (why: FrameReason, placed?: Placed): LiveState => ({
     state,
     why,
     pose,
-    laid,
-    hidden,
+    laid: placed?.laid,
+    hidden: placed?.verdict.hidden ?? 0,
+    held: placed?.held ?? false,
+    contradicts,
     waiting: waiting.length,
     rescued,
     entered,
@@ -120,18 +157,27 @@ export function liveTracker(o: LiveOptions) {
     waiting.push(frame)
     if (waiting.length > MOST_WAITING) waiting.shift()
   }
-  const follow = (frame: LiveFrame, from: Mat4, by: Mat4, since: number) => {
-    const predicted = multiply(by, from)
-    const laid = lay(frame.xyz, predicted)
-    return { laid, verdict: judgeFrame(surface, frame.xyz, laid, predicted, { error: frames < YOUNG ? Math.max(error, YOUNG_ERROR) : error, since }) }
+  const limit = () => (frames < YOUNG && !markers ? Math.max(error, YOUNG_ERROR) : error)
+  const judged = (frame: LiveFrame, laid: ShapePose | undefined, held: boolean, predicted: Mat4, since: number): Placed => ({
+    laid,
+    held,
+    verdict: judgeFrame(surface, frame.xyz, laid, predicted, { error: limit(), since, held }),
+  })
+  /** By markers, together with its shape where both count. */
+  const byMarkers = (frame: LiveFrame, at: Held): ShapePose => (by === 'both' && shape.lay(frame.xyz, at.pose, at)) || shape.meet(frame.xyz, at)
+  const follow = (frame: LiveFrame, from: Mat4, motion: Mat4, since: number): Placed => {
+    const predicted = multiply(motion, from)
+    const at = frame.markers && markers?.lay(frame.markers, predicted)
+    if (at) return judged(frame, byMarkers(frame, at), true, predicted, since)
+    return judged(frame, by !== 'markers' && (!markers || since < CHAIN) ? shape.lay(frame.xyz, predicted) : undefined, false, predicted, since)
   }
 
   /** Lays a frame roughly, then finely, where it has to prove itself; but: not there. */
   const settle = (frame: LiveFrame, start: Mat4, but?: ShapePose): ShapePose | undefined => {
-    const near = layRoughly(frame.xyz, start)
+    const near = roughly.lay(frame.xyz, start)
     // it would end there
     if (near && but && apart(near, but) < TWO) return undefined
-    const laid = near && lay(frame.xyz, near.pose)
+    const laid = near && shape.lay(frame.xyz, near.pose)
     if (!laid || laid.met < FOUND_MET) return undefined
     const v = judgeFrame(surface, frame.xyz, laid, laid.pose, { error, since: 0 })
     return v.state === 'steady' && v.hidden < FOUND_HIDDEN ? laid : undefined
@@ -156,28 +202,45 @@ export function liveTracker(o: LiveOptions) {
       }
     return false
   }
-  /** Looks for the place near the ghost. */
-  const find = (frame: LiveFrame): ShapePose | FrameReason => {
-    const found = ghost && settle(frame, ghost)
+  const byConstellation = (frame: LiveFrame): Placed | undefined => {
+    const at = frame.markers && markers?.find(frame.markers)
+    return at && judged(frame, byMarkers(frame, at), true, at.pose, 0)
+  }
+  /** Looks for the place: by the constellation, or by shape near the ghost. */
+  const find = (frame: LiveFrame): Placed | FrameReason => {
+    const placed = byConstellation(frame)
+    if (placed) return placed.verdict.state === 'steady' ? placed : placed.verdict.why
+    const found = by !== 'markers' && ghost && settle(frame, ghost)
     if (!found) return 'elsewhere'
-    return alike(frame, found) ? 'alike' : found
+    return alike(frame, found) ? 'alike' : judged(frame, found, false, found.pose, 0)
   }
 
   /** Frames that wait, tried backwards from the place that was found. */
-  const rescue = (from: Mat4, at: number): number => {
-    let [p, by, t, count] = [from, identity(), at, 0]
-    while (waiting.length) {
+  const rescue = (most: number): void => {
+    for (let tried = 0; back && waiting.length && tried < most; tried++) {
       const frame = waiting[waiting.length - 1]
-      const { laid, verdict } = follow(frame, p, by, Math.abs(t - frame.time))
-      if (!laid || verdict.state !== 'steady') break
-      by = multiply(laid.pose, invertRigid(p))
-      p = laid.pose
-      t = frame.time
-      add(frame, p)
+      let { laid, verdict } = follow(frame, back.pose, back.motion, Math.abs(back.time - frame.time))
+      // markers may tell where it is, however far from the last one
+      const found = verdict.state !== 'steady' && byConstellation(frame)
+      if (found) ({ laid, verdict } = found)
+      if (laid && verdict.state === 'steady') {
+        back = { pose: laid.pose, motion: multiply(laid.pose, invertRigid(back.pose)), time: frame.time }
+        add(frame, laid.pose)
+        rescued++
+      } else if (!markers) {
+        // it hung on this one
+        back = undefined
+        return
+      }
       waiting.pop()
-      count++
     }
-    return count
+  }
+
+  /** The next frame is expected after this one. */
+  const goOn = (frame: LiveFrame, laid: ShapePose): void => {
+    motion = multiply(laid.pose, invertRigid(pose))
+    pose = laid.pose
+    time = frame.time
   }
 
   return {
@@ -185,82 +248,95 @@ export function liveTracker(o: LiveOptions) {
     /** frames in the surface */
     frames: () => frames,
     ghost: () => ghost,
+    /** What still waits is tried, however long that takes; gives what entered. */
+    finish(): LiveState['entered'] {
+      entered = []
+      rescue(Infinity)
+      return entered
+    },
     feed(frame: LiveFrame): LiveState {
       entered = []
       anew = false
+      rescued = 0
       if (state === 'first') {
-        if (frame.xyz.length < 3 * 200) return tell('elsewhere', undefined, 0)
+        if (frame.xyz.length < 3 * 200) return tell('elsewhere')
         add(frame, pose)
         state = 'steady'
         time = frame.time
-        return tell('fits', undefined, 0)
+        return tell('fits')
       }
       if (state === 'lost') {
         const found = find(frame)
-        if (typeof found === 'string') {
+        if (typeof found === 'string' || !found.laid) {
           wait(frame)
-          return tell(found, undefined, 0)
+          return tell(typeof found === 'string' ? found : 'elsewhere')
         }
         state = 'finding'
-        proof = [{ frame, pose: found.pose }]
-        return tell('fits', found, 0)
+        proof = [{ frame, pose: found.laid.pose }]
+        return tell('fits', found)
       }
       if (state === 'finding') {
         const last = proof[proof.length - 1]
-        const by = proof.length > 1 ? multiply(last.pose, invertRigid(proof[proof.length - 2].pose)) : identity()
-        const { laid, verdict } = follow(frame, last.pose, by, Math.max(1, frame.time - last.frame.time))
-        if (!laid || verdict.state !== 'steady' || verdict.hidden > FOUND_HIDDEN) {
+        const moved = proof.length > 1 ? multiply(last.pose, invertRigid(proof[proof.length - 2].pose)) : identity()
+        const placed = follow(frame, last.pose, moved, Math.max(1, frame.time - last.frame.time))
+        const { laid, verdict, held } = placed
+        if (!laid || verdict.state !== 'steady' || (!held && verdict.hidden > FOUND_HIDDEN)) {
           for (const p of proof) wait(p.frame)
           proof = []
           state = 'lost'
           wait(frame)
-          return tell(verdict.why, undefined, verdict.hidden)
+          return tell(verdict.why, { ...placed, laid: undefined })
         }
         proof.push({ frame, pose: laid.pose })
-        if (proof.length < PROOF) return tell('fits', laid, verdict.hidden)
-        span++
-        const rescued = rescue(proof[0].pose, proof[0].frame.time)
+        if (proof.length < PROOF) return tell('fits', placed)
+        if (frames) span++
+        pose = last.pose
+        goOn(frame, laid)
+        steady = pose
+        back = { pose: proof[0].pose, motion: identity(), time: proof[0].frame.time }
         for (const p of proof) add(p.frame, p.pose)
-        motion = multiply(laid.pose, invertRigid(last.pose))
-        pose = steady = laid.pose
-        time = frame.time
         proof = []
         state = 'steady'
         ghost = undefined
-        return tell('fits', laid, verdict.hidden, rescued)
+        rescue(RESCUED_AT_ONCE)
+        return tell('fits', placed)
       }
-      const { laid, verdict } = follow(frame, pose, motion, Math.max(1, frame.time - time))
+      const placed = follow(frame, pose, motion, Math.max(1, frame.time - time))
+      const { laid, verdict, held } = placed
       const lose = (why: FrameReason) => {
         ghost = steady
         state = 'lost'
         motion = identity()
-        slid = 0
+        slid = contradicts = 0
+        back = undefined
         wait(frame)
-        return tell(why, undefined, verdict.hidden)
+        return tell(why, { ...placed, laid: undefined })
       }
       if (!laid || verdict.state === 'lost') return lose(verdict.why)
-      if (verdict.state === 'weak') slid++
+      if (held) {
+        contradicts = verdict.why === 'off' || verdict.why === 'hidden' ? contradicts + 1 : 0
+        slid = 0
+      } else if (verdict.state === 'weak') slid++
       else {
         // it may have slid, and fit again where the part looks alike
         if (slid >= SLID && frames > 1 && alike(frame, laid)) return lose('alike')
         slid = 0
       }
-      motion = multiply(laid.pose, invertRigid(pose))
-      pose = laid.pose
-      time = frame.time
+      goOn(frame, laid)
       state = verdict.state
       if (state === 'steady') {
         steady = pose
         add(frame, pose)
-      } else if (frames === 1) {
+        rescue(RESCUED_AT_ONCE)
+      } else if (frames === 1 && !markers) {
         // what the first frame shows does not hold the next ones: a newer one may
-        ;({ surface, rough, lay, layRoughly } = begin())
+        ;({ surface, rough, shape, roughly } = begin())
         frames = 0
         anew = true
         steady = pose
         add(frame, pose)
       }
-      return tell(verdict.why, laid, verdict.hidden)
+      return tell(verdict.why, placed)
     },
   }
 }

@@ -1,6 +1,7 @@
 import { invertRigid, transformPoint, type Mat4 } from '../base/mat4.ts'
 import { checkCancelled, type RunContext } from '../base/run.ts'
 import type { TrackedFrame } from './closing.ts'
+import type { Held } from './motions.ts'
 import { growingSurface } from './surface.ts'
 import { shapeTracker } from './trackshape.ts'
 
@@ -11,6 +12,8 @@ export interface RelayOptions {
   noise: number
   /** largest error of a frame's place along any motion, mm (1 sigma): one that is known less well stays where it is. Default 0.3 */
   error?: number
+  /** what holds frame i besides its shape */
+  held?: (i: number) => Held | undefined
 }
 
 export interface Relaid {
@@ -31,7 +34,7 @@ const TURN = 20
  */
 export async function relayFrames(frames: readonly TrackedFrame[], poses: readonly Mat4[], o: RelayOptions, ctx: RunContext): Promise<Relaid> {
   const surface = growingSurface(o.spacing, o.noise)
-  const lay = shapeTracker(surface, { noise: o.noise, gate: Math.max(6 * o.noise, 0.4 * o.spacing), points: 3000 })
+  const tracker = shapeTracker(surface, { noise: o.noise, gate: Math.max(6 * o.noise, 0.4 * o.spacing), points: 3000 })
   const out: Relaid = { poses: [], moved: new Float64Array(frames.length), sigmas: new Float64Array(frames.length).fill(Infinity) }
   let began = performance.now()
   const turn = async (done: number) => {
@@ -46,7 +49,7 @@ export async function relayFrames(frames: readonly TrackedFrame[], poses: readon
     await turn((0.2 * i) / frames.length)
   }
   for (let i = 0; i < frames.length; i++) {
-    const laid = lay(frames[i].xyz, poses[i])
+    const laid = tracker.lay(frames[i].xyz, poses[i], o.held?.(i))
     out.sigmas[i] = laid ? Math.max(...laid.sigmas) : Infinity
     const held = laid && out.sigmas[i] <= (o.error ?? 0.3)
     out.poses.push(held ? laid.pose : Float64Array.from(poses[i]))

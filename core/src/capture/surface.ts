@@ -255,6 +255,8 @@ export function growingSurface(side: number, noise: number) {
   return {
     side,
     cubes: () => count,
+    /** points of a cube, at the most MOST of them */
+    pointsIn: (k: number) => data[PER * k],
     /** frames in which something of a cube was seen, at the most 65 535 */
     seenIn: (k: number) => frames[k],
     /** The cube that a place lies in, of the side that is seen from the direction v; -1 where nothing was seen. */

@@ -1,5 +1,6 @@
 import { jacobiEigen } from '../base/eigen.ts'
-import { fromRotationVector, multiply, orthonormalise, type Mat4 } from '../base/mat4.ts'
+import type { Mat4 } from '../base/mat4.ts'
+import { heldAt, holding, jointStep, moved, stepOf, type Held, type HeldThere } from './motions.ts'
 import { PATCH } from './patch.ts'
 import { FLAT, type GrowingSurface } from './surface.ts'
 
@@ -12,6 +13,8 @@ export interface ShapeOptions {
   gate?: number
   /** points of the frame with which it is led near. Default 1500; then all of them count */
   points?: number
+  /** what all points of a frame can be off by together, mm: so much a shape is never better than what holds the frame besides. Default 0.02 */
+  together?: number
 }
 
 export interface ShapePose {
@@ -42,7 +45,7 @@ const SLANTING = 0.06
  * direction, they pulled it 0.6 mm aside and stated 0.06.
  */
 const HOLDING = 30
-/** rounds with some of the points, and with all */
+/** rounds with some of the points, and with all. Tried: one with all, a quarter faster: of 24 ways to stop beside a rib and to come back two ended 1.4 and 4.3 mm off and were called steady */
 const NEAR = 4
 const ALL = 2
 
@@ -61,134 +64,148 @@ export function shapeTracker(surface: GrowingSurface, o: ShapeOptions) {
   const h = new Float64Array(36)
   const feigned = new Float64Array(36)
   let rows = new Float64Array(0)
+  const together2 = (o.together ?? 0.02) ** 2
   const g = new Float64Array(6)
   const row = new Float64Array(6)
 
-  /** xyz: 3N mm, scanner coordinates. Undefined when too little of the frame meets the surface. */
-  return (xyz: Float32Array, start: Mat4): ShapePose | undefined => {
-    const n = xyz.length / 3
-    if (n < FEWEST) return undefined
-    const some = Math.max(1, Math.floor(n / (o.points ?? 1500)))
-    let pose: Mat4 = Float64Array.from(start)
-    const middle: [number, number, number] = [0, 0, 0]
-    let met: number
-    let fits: number
-    let sum: number
-    let expected: number
-    let held: number
-    let lever: number
-    if (rows.length < 7 * n) rows = new Float64Array(7 * n)
-    for (let round = 0; ; round++) {
-      const step = round < NEAR ? some : 1
-      const gate = Math.max(3 * o.noise, widest / 2 ** round)
-      h.fill(0)
-      g.fill(0)
-      feigned.fill(0)
-      ;[met, fits, sum, expected, held] = [0, 0, 0, 0, 0]
-      lever = placed(xyz, step, pose, middle)
-      for (let i = 0; i < 3 * n; i += 3 * step) {
-        const x = pose[0] * xyz[i] + pose[1] * xyz[i + 1] + pose[2] * xyz[i + 2] + pose[3]
-        const y = pose[4] * xyz[i] + pose[5] * xyz[i + 1] + pose[6] * xyz[i + 2] + pose[7]
-        const z = pose[8] * xyz[i] + pose[9] * xyz[i + 1] + pose[10] * xyz[i + 2] + pose[11]
-        const vx = pose[3] - x
-        const vy = pose[7] - y
-        const vz = pose[11] - z
-        if (!surface.patchAt(x, y, z, vx, vy, vz, patch)) continue
-        const nx = patch[3]
-        const ny = patch[4]
-        const nz = patch[5]
-        // a face that is not seen from here is not what was measured, however near its edge
-        const towards = nx * vx + ny * vy + nz * vz
-        if (towards < 0 || towards * towards < SLANTING * (vx * vx + vy * vy + vz * vz)) continue
-        const e = (x - patch[0]) * nx + (y - patch[1]) * ny + (z - patch[2]) * nz
-        if (e > 3 * gate || e < -3 * gate) continue
-        met++
-        const thin = patch[7]
-        // noise averages out; what scatters beyond it is shape that the plane does not follow, and its slope is no chance
-        const bent = Math.max(0, thin - noise2 * (1 + 2 * Math.sqrt(2 / patch[6])))
-        const tilt = (thin / patch[6] + bent) * patch[8] + wavy
-        const variance = Math.max(noise2, thin) + thin / patch[6] + tilt * (surface.side / 2) ** 2
-        const u = e / gate
-        const w = 1 / (1 + u * u) ** 2 / variance
-        if (e * e < 9 * variance) {
-          fits++
-          sum += e * e
-          expected += variance
-        }
-        // what is no plane would pull: across an edge it lies wherever more points came from, and that changes with the side one looks from
-        if (thin > FLAT * noise2) continue
-        // turns in units of the lever, so that all six motions are lengths; about the patch's middle: a point beside it would hold a round part by its facets
-        const px = (patch[0] - middle[0]) / lever
-        const py = (patch[1] - middle[1]) / lever
-        const pz = (patch[2] - middle[2]) / lever
-        row[0] = py * nz - pz * ny
-        row[1] = pz * nx - px * nz
-        row[2] = px * ny - py * nx
-        row[3] = nx
-        row[4] = ny
-        row[5] = nz
-        rows.set(row, 7 * held)
-        rows[7 * held++ + 6] = w
-        for (let r = 0; r < 6; r++) {
-          g[r] += w * row[r] * e
-          for (let q = 0; q <= r; q++) h[6 * r + q] += w * row[r] * row[q]
-        }
-        feign(px, py, pz, nx, ny, nz, row, FEIGNED * w * tilt, feigned)
+  const middle: [number, number, number] = [0, 0, 0]
+  let lever = 1
+  let [met, fits, sum, expected, held] = [0, 0, 0, 0, 0]
+
+  /** What every step-th point says at a pose. more: variance that the pose itself brings, mm2 */
+  const look = (xyz: Float32Array, pose: Mat4, step: number, gate: number, more: number): void => {
+    h.fill(0)
+    g.fill(0)
+    feigned.fill(0)
+    ;[met, fits, sum, expected, held] = [0, 0, 0, 0, 0]
+    lever = placed(xyz, step, pose, middle)
+    if (rows.length < 7 * (xyz.length / 3)) rows = new Float64Array((7 * xyz.length) / 3)
+    for (let i = 0; i < xyz.length; i += 3 * step) {
+      const x = pose[0] * xyz[i] + pose[1] * xyz[i + 1] + pose[2] * xyz[i + 2] + pose[3]
+      const y = pose[4] * xyz[i] + pose[5] * xyz[i + 1] + pose[6] * xyz[i + 2] + pose[7]
+      const z = pose[8] * xyz[i] + pose[9] * xyz[i + 1] + pose[10] * xyz[i + 2] + pose[11]
+      const vx = pose[3] - x
+      const vy = pose[7] - y
+      const vz = pose[11] - z
+      if (!surface.patchAt(x, y, z, vx, vy, vz, patch)) continue
+      const nx = patch[3]
+      const ny = patch[4]
+      const nz = patch[5]
+      // a face that is not seen from here is not what was measured, however near its edge
+      const towards = nx * vx + ny * vy + nz * vz
+      if (towards < 0 || towards * towards < SLANTING * (vx * vx + vy * vy + vz * vz)) continue
+      const e = (x - patch[0]) * nx + (y - patch[1]) * ny + (z - patch[2]) * nz
+      if (e > 3 * gate || e < -3 * gate) continue
+      met++
+      const thin = patch[7]
+      // noise averages out; what scatters beyond it is shape that the plane does not follow, and its slope is no chance
+      const bent = Math.max(0, thin - noise2 * (1 + 2 * Math.sqrt(2 / patch[6])))
+      const tilt = (thin / patch[6] + bent) * patch[8] + wavy
+      const variance = Math.max(noise2, thin) + thin / patch[6] + tilt * (surface.side / 2) ** 2
+      const u = e / gate
+      const w = 1 / (1 + u * u) ** 2 / variance
+      if (e * e < 9 * (variance + more)) {
+        fits++
+        sum += e * e
+        expected += variance + more
       }
-      if (met < FEWEST) return undefined
-      for (let r = 0; r < 6; r++)
-        for (let q = 0; q < r; q++) {
-          h[6 * q + r] = h[6 * r + q]
-          feigned[6 * q + r] = feigned[6 * r + q]
-        }
-      const enough = step === 1 ? HOLDING : Math.max(6, HOLDING / step)
-      pose = moved(pose, stepOf(h, feigned, g, rows, held, enough), middle, lever)
-      if (round === NEAR + ALL - 1) break
+      // what is no plane would pull: across an edge it lies wherever more points came from, and that changes with the side one looks from
+      if (thin > FLAT * noise2) continue
+      // turns in units of the lever, so that all six motions are lengths; about the patch's middle: a point beside it would hold a round part by its facets
+      const px = (patch[0] - middle[0]) / lever
+      const py = (patch[1] - middle[1]) / lever
+      const pz = (patch[2] - middle[2]) / lever
+      row[0] = py * nz - pz * ny
+      row[1] = pz * nx - px * nz
+      row[2] = px * ny - py * nx
+      row[3] = nx
+      row[4] = ny
+      row[5] = nz
+      rows.set(row, 7 * held)
+      rows[7 * held++ + 6] = w
+      for (let r = 0; r < 6; r++) {
+        g[r] += w * row[r] * e
+        for (let q = 0; q <= r; q++) h[6 * r + q] += w * row[r] * row[q]
+      }
+      feign(px, py, pz, nx, ny, nz, row, FEIGNED * w * tilt, feigned)
     }
-    const { values, vectors } = jacobiEigen(
-      h.map((v, k) => v - feigned[k]),
-      6,
-    )
-    const points = holding(rows, held, vectors)
-    return {
-      pose,
-      met: met / n,
-      fits: fits / n,
-      rms: Math.sqrt(sum / Math.max(1, fits)),
-      expected: Math.sqrt(expected / Math.max(1, fits)),
-      motions: vectors,
-      sigmas: values.map((v, k) => (v > 0 && points[k] >= HOLDING ? 1 / Math.sqrt(v) : Infinity)),
-      middle,
-      lever,
-    }
+    for (let r = 0; r < 6; r++)
+      for (let q = 0; q < r; q++) {
+        h[6 * q + r] = h[6 * r + q]
+        feigned[6 * q + r] = feigned[6 * r + q]
+      }
+  }
+  /** asked: points that were */
+  const told = (pose: Mat4, asked: number, motions: Float64Array, sigmas: Float64Array): ShapePose => ({
+    pose,
+    met: met / asked,
+    fits: fits / asked,
+    rms: Math.sqrt(sum / Math.max(1, fits)),
+    expected: Math.sqrt(expected / Math.max(1, fits)),
+    motions,
+    sigmas,
+    middle: [...middle],
+    lever,
+  })
+
+  return {
+    /**
+     * xyz: 3N mm, scanner coordinates; start: where it is looked for. by: what holds it besides, which counts with its covariance, along motions of which the
+     * shape says nothing alone. Undefined when too little of the frame meets the surface.
+     */
+    lay(xyz: Float32Array, start: Mat4, by?: Held): ShapePose | undefined {
+      const n = xyz.length / 3
+      if (n < FEWEST) return undefined
+      const some = Math.max(1, Math.floor(n / (o.points ?? 1500)))
+      let pose: Mat4 = Float64Array.from(start)
+      let known: HeldThere | undefined
+      for (let round = 0; ; round++) {
+        const step = round < NEAR ? some : 1
+        look(xyz, pose, step, Math.max(3 * o.noise, widest / 2 ** round), 0)
+        if (met < FEWEST) return undefined
+        const enough = step === 1 ? HOLDING : Math.max(6, HOLDING / step)
+        if (by) known ??= heldAt(by, pose, middle, lever)
+        const last = round === NEAR + ALL - 1
+        const says = { h, feigned, g, rows, count: held }
+        const d = known ? jointStep(says, enough, together2, known, pose, middle) : stepOf(says, enough)
+        pose = moved(pose, d, middle, lever)
+        if (last) break
+      }
+      if (known) {
+        // as it stands after the step: all that is said of it
+        const { values, vectors } = jacobiEigen(known.joint, 6)
+        return told(
+          pose,
+          n,
+          vectors,
+          values.map((v) => (v > 0 ? 1 / Math.sqrt(v) : Infinity)),
+        )
+      }
+      const { values, vectors } = jacobiEigen(
+        h.map((v, k) => v - feigned[k]),
+        6,
+      )
+      const points = holding(rows, held, vectors)
+      return told(
+        pose,
+        n,
+        vectors,
+        values.map((v, k) => (v > 0 && points[k] >= HOLDING ? 1 / Math.sqrt(v) : Infinity)),
+      )
+    },
+    /** How a frame meets the surface where other things alone hold it: nothing is moved. */
+    meet(xyz: Float32Array, by: Held): ShapePose {
+      const n = xyz.length / 3
+      const step = Math.max(1, Math.floor(n / (o.points ?? 1500)))
+      lever = placed(xyz, 1, by.pose, middle)
+      const { values, vectors } = jacobiEigen(heldAt(by, by.pose, middle, lever).information, 6)
+      const sigmas = values.map((v) => (v > 0 ? 1 / Math.sqrt(v) : Infinity))
+      look(xyz, by.pose, step, widest / 3, Math.max(...sigmas) ** 2)
+      return told(by.pose, Math.max(1, Math.ceil(n / step)), vectors, sigmas)
+    },
   }
 }
-
-/** The step along each motion, as far as what is said of it is not feigned. */
-function stepOf(h: Float64Array, feigned: Float64Array, g: Float64Array, rows: Float64Array, count: number, enough: number): Float64Array {
-  const { values, vectors } = jacobiEigen(h, 6)
-  const points = holding(rows, count, vectors)
-  const d = new Float64Array(6)
-  for (let k = 0; k < 6; k++) {
-    let along = 0
-    let noisy = 0
-    for (let r = 0; r < 6; r++) {
-      along += vectors[6 * r + k] * g[r]
-      for (let q = 0; q < 6; q++) noisy += vectors[6 * r + k] * feigned[6 * r + q] * vectors[6 * q + k]
-    }
-    const told = values[k] - noisy
-    if (!(told > 0) || points[k] < enough) continue
-    for (let r = 0; r < 6; r++) d[r] -= (vectors[6 * r + k] * along * told) / values[k] ** 2
-  }
-  return d
-}
-
-/** A pose after turning about the middle (units of 1 / lever) and shifting. */
-function moved(pose: Mat4, d: Float64Array, middle: readonly number[], lever: number): Mat4 {
-  const turn = fromRotationVector(d[0] / lever, d[1] / lever, d[2] / lever)
-  for (let k = 0; k < 3; k++) turn[4 * k + 3] = middle[k] + d[3 + k] - turn[4 * k] * middle[0] - turn[4 * k + 1] * middle[1] - turn[4 * k + 2] * middle[2]
-  return orthonormalise(multiply(turn, pose))
-}
+export type ShapeTracker = ReturnType<typeof shapeTracker>
 
 /** Middle of a frame where it lies now, and the typical distance from it, which no pose changes. */
 function placed(xyz: Float32Array, step: number, pose: Mat4, middle: [number, number, number]): number {
@@ -205,24 +222,6 @@ function placed(xyz: Float32Array, step: number, pose: Mat4, middle: [number, nu
   z /= n
   for (let k = 0; k < 3; k++) middle[k] = pose[4 * k] * x + pose[4 * k + 1] * y + pose[4 * k + 2] * z + pose[4 * k + 3]
   return Math.max(1e-3, Math.sqrt(Math.max(0, squares / n - x * x - y * y - z * z)))
-}
-
-/**
- * How many points hold each of six motions, in effect (Kish 1965): the square of the sum of what each says of it, over the sum of the squares. rows: seven
- * numbers a point, J and its weight. vectors: 6 x 6, motions as columns.
- */
-function holding(rows: Float64Array, count: number, vectors: Float64Array): Float64Array {
-  const sum = new Float64Array(6)
-  const squares = new Float64Array(6)
-  for (let i = 0; i < 7 * count; i += 7)
-    for (let k = 0; k < 6; k++) {
-      let along = 0
-      for (let r = 0; r < 6; r++) along += rows[i + r] * vectors[6 * r + k]
-      const says = rows[i + 6] * along * along
-      sum[k] += says
-      squares[k] += says * says
-    }
-  return sum.map((v, k) => (v * v) / Math.max(squares[k], 1e-300))
 }
 
 /**

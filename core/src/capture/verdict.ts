@@ -33,6 +33,8 @@ export interface VerdictLimits {
   error: number
   /** ms since the last frame that was placed */
   since: number
+  /** markers hold it: it may be anywhere; where it meets surface that it does not lie on, one of both has moved */
+  held?: boolean
 }
 
 const LEAST_MET = 0.3
@@ -50,17 +52,17 @@ const KNOWN = 3
 
 /** Judges where a frame was laid, after how it was predicted. xyz: 3N mm, scanner coordinates. Pure; allocates next to nothing. */
 export function judgeFrame(surface: GrowingSurface, xyz: Float32Array, laid: ShapePose | undefined, predicted: Mat4, limits: VerdictLimits): Verdict {
-  if (!laid || laid.met < LEAST_MET) return { state: 'lost', why: 'elsewhere', hidden: 0, jump: 0 }
+  if (!laid || (laid.met < LEAST_MET && !limits.held)) return { state: 'lost', why: 'elsewhere', hidden: 0, jump: 0 }
   const { pose, middle, lever } = laid
   const moved = multiply(pose, invertRigid(predicted))
   const to = transformPoint(invertRigid(moved), middle[0], middle[1], middle[2])
   const jump = Math.hypot(middle[0] - to[0], middle[1] - to[1], middle[2] - to[2], (rotationAngleDeg(moved) * Math.PI * lever) / 180)
   const hidden = hiddenShare(surface, xyz, pose)
-  const lost = (why: FrameReason): Verdict => ({ state: 'lost', why, hidden, jump })
-  if (laid.fits < LEAST_FITTING * laid.met || laid.rms > MOST_RMS * laid.expected) return lost('off')
+  const lost = (why: FrameReason): Verdict => ({ state: limits.held ? 'weak' : 'lost', why, hidden, jump })
+  if (laid.met >= LEAST_MET && (laid.fits < LEAST_FITTING * laid.met || laid.rms > MOST_RMS * laid.expected)) return lost('off')
   if (hidden > MOST_HIDDEN) return lost('hidden')
   const seconds = limits.since / 1000
-  if (jump > SLACK + 0.5 * HARDEST * seconds * seconds) return lost('jump')
+  if (!limits.held && jump > SLACK + 0.5 * HARDEST * seconds * seconds) return lost('jump')
   if (!(Math.max(...laid.sigmas) <= limits.error)) return { state: 'weak', why: 'free', hidden, jump }
   return { state: 'steady', why: 'fits', hidden, jump }
 }

@@ -1,8 +1,8 @@
 import { identity, invertRigid, multiply, type Mat4 } from '../base/mat4.ts'
 import { makeConstellation, nearestKnown, type Constellation } from './constellation.ts'
 import { matchConstellation } from './match.ts'
-import { framePose } from './framepose.ts'
-import { invertSymmetric3, quadratic3, type MarkerFrame, type SightModel } from './sight.ts'
+import { differ, followMarkers, SAME_PLACE, sighted, type Sighted } from './follow.ts'
+import type { MarkerFrame, SightModel } from './sight.ts'
 
 export interface TrackerOptions {
   sight: SightModel
@@ -67,9 +67,6 @@ export interface KeptFrame {
 const PROMOTE = 4
 /** a marker is looked for within so many mm of where the frame before says it is: near first, so that false ones seldom get in; then less than half of the spacing people keep */
 const GATES = [4, 15]
-/** one place holds one marker: a sighting so near belongs to it even when it does not fit, mm */
-const SAME_PLACE = 2.5
-const GATE = 5
 const MOST_KEPT = 600
 
 /**
@@ -134,66 +131,9 @@ export function makeTracker(o: TrackerOptions) {
 
   const numbered = (pairs: Int32Array) => pairs.map((m) => (m < 0 ? -1 : live[m]))
 
-  /** Pairs by a pose that is nearly right; then the pose by them, without those that do not fit. */
-  const follow = (
-    guess: Mat4,
-    seen: MarkerFrame,
-    info: Float64Array,
-    cov: Float64Array,
-    first: number,
-  ): { pose: Mat4; pairs: Int32Array; fits: number } | undefined => {
-    const c = index()
-    const n = seen.diameters.length
-    const pairs = new Int32Array(n).fill(-1)
-    let at = guess
-    let count = 0
-    for (let round = 0; round < 4; round++) {
-      const back = invertRigid(at)
-      const gate = round === 0 ? first : round === 1 ? Math.min(first, 4) : SAME_PLACE
-      count = 0
-      const fit = round > 1 ? framePose(c.positions, seen.xyz, info, pairs, at, 1) : undefined
-      for (let i = 0; i < n; i++) {
-        pairs[i] = -1
-        const [x, y, z] = place(back, seen.xyz, i)
-        const m = nearestKnown(c, x, y, z, Math.min(gate, c.grid.cell))
-        if (m < 0 || differ(seen.diameters[i], c.diameters[m])) continue
-        if (round > 1 && misfit(c, seen, cov, at, fit?.covariance, i, m) > (round === 2 ? 2 * GATE : GATE)) continue
-        pairs[i] = m
-        count++
-      }
-      if (count < 4) return undefined
-      const better = framePose(c.positions, seen.xyz, info, pairs, at, 3)
-      if (!better) return undefined
-      at = better.pose
-    }
-    return { pose: at, pairs: numbered(pairs), fits: count }
-  }
-
-  /** How far a sighting lies from its marker in standard deviations of both, and of the pose. */
-  const misfit = (c: Constellation, seen: MarkerFrame, cov: Float64Array, at: Mat4, poseCovariance: Float64Array | undefined, i: number, m: number): number => {
-    const p = c.positions
-    const [px, py, pz] = [
-      at[0] * p[3 * m] + at[1] * p[3 * m + 1] + at[2] * p[3 * m + 2],
-      at[4] * p[3 * m] + at[5] * p[3 * m + 1] + at[6] * p[3 * m + 2],
-      at[8] * p[3 * m] + at[9] * p[3 * m + 1] + at[10] * p[3 * m + 2],
-    ]
-    const s2 = c.sigma[m] ** 2
-    for (let k = 0; k < 6; k++) sum[k] = noise * noise * cov[6 * i + k]
-    sum[0] += s2
-    sum[3] += s2
-    sum[5] += s2
-    if (poseCovariance) {
-      const j = [0, pz, -py, 1, 0, 0, -pz, 0, px, 0, 1, 0, py, -px, 0, 0, 0, 1]
-      let o6 = 0
-      for (let a = 0; a < 3; a++)
-        for (let b = a; b < 3; b++, o6++) {
-          let t = 0
-          for (let r = 0; r < 6; r++) for (let q = 0; q < 6; q++) t += j[6 * a + r] * poseCovariance[6 * r + q] * j[6 * b + q]
-          sum[o6] += noise * noise * t
-        }
-    }
-    if (!invertSymmetric3(sum, inverse)) return Infinity
-    return Math.sqrt(Math.max(0, quadratic3(inverse, seen.xyz[3 * i] - px - at[3], seen.xyz[3 * i + 1] - py - at[7], seen.xyz[3 * i + 2] - pz - at[11])))
+  const follow = (guess: Mat4, seen: Sighted, first: number) => {
+    const f = followMarkers(index(), noise, guess, seen, first)
+    return f && { ...f, pairs: numbered(f.pairs) }
   }
 
   const addKnown = (x: number, y: number, z: number, sigma: number, diameter: number): number => {
@@ -296,13 +236,8 @@ export function makeTracker(o: TrackerOptions) {
         tracking = tracking && n > 0
         return { state: 'few', pose, pairs: nothing, fits: 0 }
       }
-      const info = new Float64Array(6 * n)
-      const cov = new Float64Array(6 * n)
-      for (let i = 0; i < n; i++) {
-        o.sight(seen.xyz[3 * i], seen.xyz[3 * i + 1], seen.xyz[3 * i + 2], one)
-        info.set(one, 6 * i)
-        invertSymmetric3(one, cov, 0, 6 * i)
-      }
+      const all = sighted(o.sight, seen.xyz, seen.diameters)
+      const { info, cov } = all
       if (known.length < 4) {
         const pairs = Int32Array.from({ length: n }, (_, i) => {
           const sigma = noise * Math.sqrt(cov[6 * i] + cov[6 * i + 3] + cov[6 * i + 5])
@@ -315,7 +250,7 @@ export function makeTracker(o: TrackerOptions) {
       }
       const was = tracking
       const guesses = tracking ? [multiply(motion, pose), pose] : []
-      const followed = firstOf(GATES, (gate) => firstOf(guesses, (g) => follow(g, seen, info, cov, gate)))
+      const followed = firstOf(GATES, (gate) => firstOf(guesses, (g) => follow(g, all, gate)))
       let next = followed
       let why = ''
       if (!next) {
@@ -370,11 +305,6 @@ function firstOf<T, R>(list: readonly T[], f: (t: T) => R | undefined): R | unde
   }
   return undefined
 }
-
-const sum = new Float64Array(6)
-const inverse = new Float64Array(6)
-const one = new Float64Array(6)
-const differ = (a: number, b: number) => a > 0 && b > 0 && Math.abs(a - b) > 1.2
 
 /** Widest angle between two directions from which a marker was seen, degrees. */
 export function widestAngle(seenFrom: readonly number[]): number {

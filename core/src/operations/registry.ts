@@ -21,6 +21,7 @@ import type { Evidence, Inputs, Operation, Outputs } from './operation.ts'
 import { planMarkersOperation } from './plan-markers.ts'
 import { reduce } from './reduce.ts'
 import { sample } from './sample.ts'
+import { solveRecordingOperation } from './solve-recording.ts'
 import { strays } from './strays.ts'
 import { thin } from './thin.ts'
 import { trimPlane } from './trim-plane.ts'
@@ -32,6 +33,7 @@ export const OPERATIONS: readonly Operation[] = [
   mapMarkers,
   importMarkers,
   joinMarkers,
+  solveRecordingOperation,
   thin,
   normals,
   trimPlane,

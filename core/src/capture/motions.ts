@@ -1,0 +1,139 @@
+import { jacobiEigen } from '../base/eigen.ts'
+import { fromRotationVector, invertRigid, multiply, orthonormalise, rotationVector, transformPoint, type Mat4 } from '../base/mat4.ts'
+import { cholesky, choleskyInverse, choleskySolve, product6 } from '../base/solve.ts'
+
+/*
+ * Six small motions of a frame: a turn about its middle in units of 1 / lever, and a shift, so that all of them are lengths, mm, in the axes of the surface.
+ */
+
+/** What a frame's shape says of them: normal equations, what of those is feigned by noise (both 6 x 6), and a row of seven a point: J and its weight. */
+export interface Says {
+  h: Float64Array
+  feigned: Float64Array
+  g: Float64Array
+  rows: Float64Array
+  count: number
+}
+
+/** What holds a frame besides its shape: markers. */
+export interface Held {
+  /** scanner to surface */
+  pose: Mat4
+  /** 6 x 6: turn (rad) and shift (mm) of the surface against the scanner, in its axes */
+  covariance: Float64Array
+}
+/** The same as information about the motions of a frame, and after a step together with what its shape says. */
+export interface HeldThere {
+  held: Held
+  information: Float64Array
+  joint: Float64Array
+  lever: number
+}
+
+/** The motions that a shape knows: as unit vectors (columns), the step along each, mm, and what is said of it, 1 / mm2; both 0 where it says nothing. */
+function known({ h, feigned, g, rows, count }: Says, enough: number) {
+  const { values, vectors } = jacobiEigen(h, 6)
+  const points = holding(rows, count, vectors)
+  const step = new Float64Array(6)
+  const said = new Float64Array(6)
+  for (let k = 0; k < 6; k++) {
+    let along = 0
+    let noisy = 0
+    for (let r = 0; r < 6; r++) {
+      along += vectors[6 * r + k] * g[r]
+      for (let q = 0; q < 6; q++) noisy += vectors[6 * r + k] * feigned[6 * r + q] * vectors[6 * q + k]
+    }
+    const told = values[k] - noisy
+    if (!(told > 0) || points[k] < enough) continue
+    step[k] = -(along * told) / values[k] ** 2
+    said[k] = told
+  }
+  return { vectors, step, said }
+}
+
+/** The step along each motion, as far as what is said of it is not feigned. enough: points that have to hold one */
+export function stepOf(says: Says, enough: number): Float64Array {
+  const { vectors, step } = known(says, enough)
+  const d = new Float64Array(6)
+  for (let k = 0; k < 6; k++) for (let r = 0; r < 6; r++) d[r] += step[k] * vectors[6 * r + k]
+  return d
+}
+
+/**
+ * The step by shape and what holds it besides. together2: variance that all points of a frame share, mm2, of which more points know nothing: without it
+ * fourteen thousand of them would outweigh any marker, and the frame would drift with the surface.
+ */
+export function jointStep(says: Says, enough: number, together2: number, there: HeldThere, pose: Mat4, middle: readonly number[]): Float64Array {
+  const { vectors, step, said } = known(says, enough)
+  const { held, information, lever, joint } = there
+  const d = multiply(pose, invertRigid(held.pose))
+  const w = rotationVector(d)
+  const was = transformPoint(invertRigid(d), middle[0], middle[1], middle[2])
+  const off = [0, 1, 2].map((k) => lever * w[k]).concat([0, 1, 2].map((k) => middle[k] - was[k]))
+  const g = new Float64Array(6)
+  joint.set(information)
+  for (let r = 0; r < 6; r++) for (let q = 0; q < 6; q++) g[r] -= information[6 * r + q] * off[q]
+  for (let k = 0; k < 6; k++) {
+    if (said[k] === 0) continue
+    const worth = 1 / (1 / said[k] + together2)
+    for (let r = 0; r < 6; r++) {
+      g[r] += worth * step[k] * vectors[6 * r + k]
+      for (let q = 0; q < 6; q++) joint[6 * r + q] += worth * vectors[6 * r + k] * vectors[6 * q + k]
+    }
+  }
+  const l = cholesky(joint, 6)
+  return l ? choleskySolve(l, g, 6) : new Float64Array(6)
+}
+
+/** What is held, about the middle of a frame (of the surface) that lies at `pose`. */
+export function heldAt(held: Held, pose: Mat4, middle: readonly number[], lever: number): HeldThere {
+  const l = cholesky(covarianceAt(held, transformPoint(invertRigid(pose), middle[0], middle[1], middle[2]), lever), 6)
+  return { held, information: l ? choleskyInverse(l, 6) : new Float64Array(36), joint: new Float64Array(36), lever }
+}
+
+/** How well the motions about a place of the frame (of the scanner, mm) are known: 6 x 6, mm2. */
+export function covarianceAt(held: Held, [x, y, z]: readonly number[], lever: number): Float64Array {
+  // the surface turned by w and shifted by t against the scanner: what lies at m goes by -R (w x m + t), and turns by -R w
+  const cross = [0, -z, y, z, 0, -x, -y, x, 0]
+  const j = new Float64Array(36)
+  for (let r = 0; r < 3; r++)
+    for (let c = 0; c < 3; c++) {
+      j[6 * r + c] = -lever * held.pose[4 * r + c]
+      j[6 * (r + 3) + c + 3] = -held.pose[4 * r + c]
+      for (let k = 0; k < 3; k++) j[6 * (r + 3) + c] += held.pose[4 * r + k] * cross[3 * k + c]
+    }
+  return congruent(j, held.covariance)
+}
+
+/** J C J', 6 x 6. */
+export function congruent(j: Float64Array, c: Float64Array): Float64Array {
+  return product6(
+    product6(j, c),
+    j.map((_, i) => j[6 * (i % 6) + Math.floor(i / 6)]),
+  )
+}
+
+/** A pose after turning about the middle (units of 1 / lever) and shifting. */
+export function moved(pose: Mat4, d: Float64Array, middle: readonly number[], lever: number): Mat4 {
+  const turn = fromRotationVector(d[0] / lever, d[1] / lever, d[2] / lever)
+  for (let k = 0; k < 3; k++) turn[4 * k + 3] = middle[k] + d[3 + k] - turn[4 * k] * middle[0] - turn[4 * k + 1] * middle[1] - turn[4 * k + 2] * middle[2]
+  return orthonormalise(multiply(turn, pose))
+}
+
+/**
+ * How many points hold each of six motions, in effect (Kish 1965): the square of the sum of what each says of it, over the sum of the squares.
+ * vectors: 6 x 6, motions as columns.
+ */
+export function holding(rows: Float64Array, count: number, vectors: Float64Array): Float64Array {
+  const sum = new Float64Array(6)
+  const squares = new Float64Array(6)
+  for (let i = 0; i < 7 * count; i += 7)
+    for (let k = 0; k < 6; k++) {
+      let along = 0
+      for (let r = 0; r < 6; r++) along += rows[i + r] * vectors[6 * r + k]
+      const says = rows[i + 6] * along * along
+      sum[k] += says
+      squares[k] += says * says
+    }
+  return sum.map((v, k) => (v * v) / Math.max(squares[k], 1e-300))
+}

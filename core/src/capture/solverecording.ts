@@ -1,0 +1,171 @@
+import { GrowF32 } from '../base/arrays.ts'
+import { OakError } from '../base/errors.ts'
+import type { Mat4 } from '../base/mat4.ts'
+import { lot } from '../base/random.ts'
+import { checkCancelled, type RunContext } from '../base/run.ts'
+import type { RecordedFrame } from '../formats/recording.ts'
+import { makePoints, type Points } from '../shape/points.ts'
+import { closeLoops, FEWEST_FRAMES, type Closed, type TrackedFrame } from './closing.ts'
+import { heldBy, liveTracker, type LiveOptions, type LiveState } from './livetracker.ts'
+import { covarianceAt, type Held } from './motions.ts'
+import { PATCH } from './patch.ts'
+import { relayFrames } from './relay.ts'
+import { growingSurface } from './surface.ts'
+import { markerTracker } from './trackmarkers.ts'
+import type { FrameReason } from './verdict.ts'
+
+export interface SolveOptions extends LiveOptions {
+  /** measured points that are kept in a cube of the spacing; the rest are left out by lot. Default 12 */
+  most?: number
+}
+
+export interface SolvedRecording {
+  /** in the axes of the map, or of the first frame; with normals, where enough lies around a point to tell */
+  points: Points
+  /** measured before some were left out */
+  measured: number
+  /** of each frame that has a place: where, and its span */
+  placed: TrackedFrame[]
+  /** frames that have none, by why */
+  outside: Map<FrameReason, number>
+  /** what shape alone led, solved together */
+  closed: Closed | undefined
+  /** how far frames were moved when they were laid once more on all of them, mm; empty where markers alone hold them */
+  moved: Float64Array
+  /** how well a frame is held along its weakest motion, mm (1 sigma): the median, and the worst of those that were placed */
+  sigma: { median: number; worst: number }
+}
+
+/** ms after which the host is let in */
+const TURN = 20
+const TRACKED = 0.5
+const SOLVED = 0.8
+const RELAID = 0.92
+
+/**
+ * A recording becomes a pass: its frames are tracked in their order, those that wait are placed, what shape led is solved together (closeLoops), each is laid once
+ * more on all (relayFrames), and their points become one cloud. The same frames and options give the same pass, whatever happened while they were recorded.
+ * Throws OakError 'nothing-placed' when no frame can be, and what closeLoops throws.
+ */
+export async function solveRecording(recorded: readonly RecordedFrame[], o: SolveOptions, ctx: RunContext): Promise<SolvedRecording> {
+  let began = performance.now()
+  const turn = async (done: number, phase: string) => {
+    if (performance.now() - began < TURN) return
+    checkCancelled(ctx)
+    ctx.progress(done, phase)
+    await new Promise((resolve) => setTimeout(resolve))
+    began = performance.now()
+  }
+  const by = heldBy(o)
+  const markersAlone = by === 'markers'
+  const { placed, outside } = await track(recorded, o, (k) => turn((TRACKED * k) / recorded.length, 'tracking'))
+  if (!placed.length)
+    throw new OakError('nothing-placed', `None of the ${recorded.length} frames could be placed.`, {
+      remedy: o.markers ? 'Look whether this is the map of the markers that were recorded.' : 'A part that holds no frame by its shape needs markers.',
+    })
+  const part = (from: number, to: number): RunContext => ({ ...ctx, progress: (d, phase) => ctx.progress(from + (to - from) * d, phase) })
+  let poses = placed.map((f) => f.pose)
+  let closed: Closed | undefined
+  if (by === 'shape' && placed.length >= FEWEST_FRAMES) {
+    closed = await closeLoops(placed, {}, part(TRACKED, SOLVED))
+    poses = closed.poses
+  }
+  let moved: Float64Array = new Float64Array(0)
+  const sigmas: number[] = []
+  const markers = o.markers && markerTracker(o.markers.map, o.markers)
+  const byTime = new Map(recorded.map((f) => [f.time, f]))
+  const held = (i: number): Held | undefined => markers?.lay(byTime.get(placed[i].time)!.markers, poses[i])
+  if (!markersAlone) {
+    const relaid = await relayFrames(placed, poses, { spacing: o.spacing, noise: o.noise, ...(markers ? { held } : {}) }, part(SOLVED, RELAID))
+    poses = relaid.poses
+    moved = relaid.moved
+    for (const s of relaid.sigmas) sigmas.push(s)
+  }
+  const surface = growingSurface(o.spacing, o.noise)
+  for (let i = 0; i < placed.length; i++) {
+    placed[i].pose = poses[i]
+    const { xyz } = placed[i]
+    surface.addFrame(xyz, poses[i], i)
+    const by = markersAlone ? held(i) : undefined
+    if (by) sigmas.push(worstAt(by, xyz))
+    await turn(RELAID, 'points')
+  }
+  const out = { xyz: new GrowF32(1 << 16), normals: new GrowF32(1 << 16) }
+  const patch = new Float64Array(PATCH)
+  let measured = 0
+  for (const { xyz, pose: p } of placed) {
+    for (let i = 0; i < xyz.length; i += 3) {
+      const x = p[0] * xyz[i] + p[1] * xyz[i + 1] + p[2] * xyz[i + 2] + p[3]
+      const y = p[4] * xyz[i] + p[5] * xyz[i + 1] + p[6] * xyz[i + 2] + p[7]
+      const z = p[8] * xyz[i] + p[9] * xyz[i + 1] + p[10] * xyz[i + 2] + p[11]
+      const k = surface.cubeAt(x, y, z, p[3] - x, p[7] - y, p[11] - z)
+      if (lot(measured++) * surface.pointsIn(k) >= (o.most ?? 12)) continue
+      out.xyz.push3(x, y, z)
+      if (surface.patchAt(x, y, z, p[3] - x, p[7] - y, p[11] - z, patch)) out.normals.push3(patch[3], patch[4], patch[5])
+      // nobody knows: towards the scanner at least
+      else {
+        const l = Math.hypot(p[3] - x, p[7] - y, p[11] - z)
+        out.normals.push3((p[3] - x) / l, (p[7] - y) / l, (p[11] - z) / l)
+      }
+    }
+    await turn(RELAID, 'points')
+  }
+  sigmas.sort((a, b) => a - b)
+  ctx.progress(1)
+  return {
+    points: makePoints({ xyz: out.xyz.done(), normals: out.normals.done() }),
+    measured,
+    placed,
+    outside,
+    closed,
+    moved,
+    sigma: { median: sigmas[sigmas.length >> 1], worst: sigmas[sigmas.length - 1] },
+  }
+}
+
+/** Its points are decoded when they are asked for: a recording of twenty minutes is 3 GB otherwise. */
+const lazily = (f: RecordedFrame, pose: Mat4, span: number): TrackedFrame => ({
+  time: f.time,
+  pose,
+  span,
+  get xyz() {
+    return f.points().xyz
+  },
+})
+
+async function track(recorded: readonly RecordedFrame[], o: LiveOptions, turn: (k: number) => Promise<void>) {
+  const tracker = liveTracker(o)
+  const byTime = new Map(recorded.map((f) => [f.time, f]))
+  let placed: TrackedFrame[] = []
+  const outside = new Map<FrameReason, number>()
+  const why = new Map<number, FrameReason>()
+  const enter = (entered: LiveState['entered'], span: number) => {
+    for (const { time, pose } of entered) {
+      placed.push(lazily(byTime.get(time)!, pose, span))
+      why.delete(time)
+    }
+  }
+  for (let k = 0; k < recorded.length; k++) {
+    const { time, markers } = recorded[k]
+    const s = tracker.feed({ time, xyz: recorded[k].points().xyz, markers })
+    if (s.anew) {
+      for (const f of placed) why.set(f.time, 'free')
+      placed = []
+    }
+    if (s.state !== 'steady') why.set(time, s.why)
+    enter(s.entered, s.span)
+    await turn(k)
+  }
+  enter(tracker.finish(), placed.at(-1)?.span ?? 0)
+  for (const w of why.values()) outside.set(w, (outside.get(w) ?? 0) + 1)
+  placed.sort((a, b) => a.time - b.time)
+  return { placed, outside }
+}
+
+/** How well the middle of a frame's points is held, mm (1 sigma). */
+function worstAt(by: Held, xyz: Float32Array): number {
+  const at = [0, 0, 0]
+  for (let i = 0; i < xyz.length; i++) at[i % 3] += (3 * xyz[i]) / xyz.length
+  const c = covarianceAt(by, at, 1)
+  return Math.sqrt(Math.max(c[21], c[28], c[35]))
+}

@@ -1,0 +1,118 @@
+import { z } from 'zod'
+import { OakError } from '../base/errors.ts'
+import { identity } from '../base/mat4.ts'
+import { solveRecording, type SolvedRecording } from '../capture/solverecording.ts'
+import type { FrameReason } from '../capture/verdict.ts'
+import { readRecording } from '../formats/recording.ts'
+import { evenSight, stereoSight } from '../markers/sight.ts'
+import { worstUncertainty, type Markers } from '../markers/markers.ts'
+import { defineOperation, type FileValue, type Item } from './operation.ts'
+import { q } from './quantities.ts'
+
+/** mm: of a marker where nothing is known of the optics */
+const PLAIN_NOISE = 0.03
+
+export const solveRecordingOperation = defineOperation({
+  name: 'solve-recording',
+  version: 1,
+  title: 'Solve a recording',
+  stage: 'Capture',
+  shows: ['points', 'frames', 'ends-met'],
+  picture: true,
+  about:
+    'Places every frame of a recording, by the markers of a map, by shape, or by both; frames that cannot be placed with certainty stay out. All that were placed become one pass.',
+  params: z.object({
+    name: z.string().max(200).optional().describe('Name of the pass; default: the file’s name.'),
+    by: z
+      .enum(['auto', 'markers', 'shape', 'both'])
+      .default('auto')
+      .describe('What holds the frames. auto: markers where there is a map of them, else shape. both: each counts by what it knows.'),
+    spacing: z.number().min(0.1).max(20).default(1).describe('Spacing of the surface, mm; points are kept by it.'),
+    error: z.number().min(0.02).max(2).default(0.3).describe('A frame that is known less well than this stays out, mm (1 sigma).'),
+    most: z.number().int().min(1).max(200).default(12).describe('Measured points kept in a cube of the spacing.'),
+  }),
+  inputs: {
+    file: { kinds: ['file'], about: 'the recording' },
+    map: { kinds: ['markers'], optional: true, about: 'the map of the markers that were seen' },
+  },
+  outputs: { pass: { kind: 'points', about: 'the pass' } },
+  async run(inputs, params, ctx) {
+    const [{ source }] = inputs['file'] as FileValue[]
+    const [map] = (inputs['map'] ?? []) as (Item<Markers> | undefined)[]
+    if (!map && (params.by === 'markers' || params.by === 'both'))
+      throw new OakError('missing-input', 'Frames are to be held by markers, and no map was given.', {
+        where: 'solve-recording, map',
+        remedy: 'Map the markers first, or let shape hold the frames.',
+      })
+    ctx.progress(0, 'reading')
+    const { head, frames } = await readRecording(source)
+    const by = params.by === 'auto' ? (map ? ('markers' as const) : ('shape' as const)) : params.by
+    const solved = await solveRecording(
+      frames,
+      {
+        by,
+        spacing: params.spacing,
+        noise: head.noise,
+        error: params.error,
+        most: params.most,
+        ...(map
+          ? {
+              markers: {
+                map: { ...map.data, sigma: map.data.ids.map((_, i) => worstUncertainty(map.data.covariance, i)) },
+                ...(head.optics ? { sight: stereoSight(head.optics) } : { sight: evenSight, noise: PLAIN_NOISE }),
+              },
+            }
+          : {}),
+      },
+      ctx,
+    )
+    return {
+      outputs: {
+        pass: [{ name: params.name ?? source.name.replace(/\.[^.]*$/, ''), data: solved.points, pose: by === 'shape' || !map ? identity() : map.pose }],
+      },
+      evidence: { quantities: quantitiesOf(solved, frames.length), warnings: warningsOf(solved, frames.length, params.error) },
+    }
+  },
+})
+
+function quantitiesOf(s: SolvedRecording, recorded: number) {
+  const outside = [...s.outside.values()].reduce((a, b) => a + b, 0)
+  return [
+    q('points', s.points.xyz.length / 3),
+    q('frames', recorded),
+    q('frames-not-placed', outside),
+    q('points-measured', s.measured),
+    ...(s.closed && Number.isFinite(s.closed.seam.before) ? [q('ends-apart', s.closed.seam.before), q('ends-met', s.closed.seam.after)] : []),
+    q('frame-sigma-median', s.sigma.median),
+    ...(Number.isFinite(s.sigma.worst) ? [q('frame-sigma-worst', s.sigma.worst)] : []),
+    ...[...s.outside].map(([why, n]) => q('frames-outside', n, { of: WHY[why] })),
+  ]
+}
+
+/** Why frames have no place, as a person would say it. */
+const WHY: Record<FrameReason, string> = {
+  fits: 'waited for the place to prove itself',
+  elsewhere: 'met nothing that is known',
+  off: 'did not lie on the surface they met',
+  hidden: 'lay where surface hides them',
+  jump: 'jumped',
+  free: 'could slide or turn',
+  alike: 'could lie elsewhere as well',
+}
+
+function warningsOf(s: SolvedRecording, recorded: number, error: number): string[] {
+  const out: string[] = []
+  const outside = [...s.outside.values()].reduce((a, b) => a + b, 0)
+  if (outside > 0.2 * recorded) out.push(`${outside} of ${recorded} frames could not be placed and are not in this pass.`)
+  const moved = (s.outside.get('off') ?? 0) + (s.outside.get('hidden') ?? 0)
+  if (moved > 10 && moved > 0.02 * recorded)
+    out.push(
+      `${moved} frames did not lie on what was recorded before: the part or its markers may have moved. What came before and after belongs to two setups.`,
+    )
+  const spans = new Set(s.placed.map((f) => f.span)).size
+  if (spans > 1) out.push(`The place was lost and found again ${spans - 1} times.`)
+  if (s.closed && s.closed.free > 0) out.push(`${s.closed.free} motions are held by nothing: frames may have slid along them.`)
+  if (s.closed && !Number.isFinite(s.closed.seam.before)) out.push('The path never met earlier surface: what drifted along it cannot be told.')
+  if (s.sigma.worst > error) out.push(`Some frames are held within ${s.sigma.worst.toFixed(2)} mm only.`)
+  return out
+}
