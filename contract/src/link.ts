@@ -1,4 +1,5 @@
 import { z } from 'zod'
+import { MATERIALS } from '@oak-gauge/core/scanner/scene.ts'
 import { scannerSpec, stereoSchema } from '@oak-gauge/core/scanner/spec.ts'
 
 /**
@@ -89,8 +90,13 @@ export const benchThing = z.discriminatedUnion('kind', [
   z.object({ kind: z.literal('bar'), bar: z.unknown(), pose: matrix }),
   /** markers that stick in the world (with a turntable: on it, z up), 3N mm, 3N unit, N mm */
   z.object({ kind: z.literal('markers'), positions: numbers(6000), normals: numbers(6000), diameters: numbers(2000) }),
-  /** a body that hides what is behind it: 3V mm, 3T */
-  z.object({ kind: z.literal('solid'), vertices: numbers(60_000), triangles: numbers(60_000) }),
+  /** a body, which hides what is behind it: 3V mm, 3T */
+  z.object({
+    kind: z.literal('solid'),
+    vertices: numbers(400_000),
+    triangles: numbers(800_000),
+    material: z.enum(Object.keys(MATERIALS) as [keyof typeof MATERIALS]).default('matte'),
+  }),
 ])
 export type BenchThing = z.output<typeof benchThing>
 

@@ -15,6 +15,8 @@ export interface Device {
   noise: number
   /** px between samples of an area pattern */
   stride: number
+  /** px between samples while it is moved; undefined: it measures standing still only */
+  live?: { stride?: number; along?: number }
 }
 
 const LIMITS = { kelvin: 4, days: 7, idleDays: 4 }
@@ -28,6 +30,7 @@ const alder: Device = {
   tau: 240,
   noise: 0.02,
   stride: 2,
+  live: { along: 2 },
   spec: {
     kind: 'laser-lines',
     design: designedStereo({ width: 1024, height: 768, focal: 1050, baseline: 140, crossing: 400 }),
@@ -54,6 +57,7 @@ const birch: Device = {
   tau: 300,
   noise: 0.03,
   stride: 2,
+  live: { stride: 4 },
   spec: {
     kind: 'area',
     design: designedStereo({ width: 1024, height: 768, focal: 1100, baseline: 180, crossing: 600 }),

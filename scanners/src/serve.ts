@@ -1,6 +1,6 @@
 import { WebSocketServer, type WebSocket } from 'ws'
 import { LINK_CLOSE, LINK_PATIENCE, LINK_PROTOCOL, LINK_SUBPROTOCOL, packFrame, toScanner, type FromScanner, type ToScanner } from '@oak-gauge/contract'
-import { Refusal, type StandIn } from './standin.ts'
+import { FLOW, Refusal, type StandIn } from './standin.ts'
 
 export interface Served {
   port: number
@@ -16,7 +16,8 @@ export function serve(device: StandIn, port: number, onLasting: () => void): Pro
     host: '127.0.0.1',
     port,
     handleProtocols: (offered) => (offered.has(LINK_SUBPROTOCOL) ? LINK_SUBPROTOCOL : false),
-    maxPayload: 1 << 20,
+    // a part that is put before it, as text
+    maxPayload: 1 << 25,
   })
   let busy: WebSocket | undefined
   server.on('connection', (socket) => {
@@ -47,9 +48,6 @@ export function serve(device: StandIn, port: number, onLasting: () => void): Pro
 }
 
 const turn = () => new Promise<void>((resolve) => setImmediate(resolve))
-
-/** ms between frames: some 17 a second, as fast as a scanner that tracks markers */
-const FLOW = 60
 
 function converse(device: StandIn, socket: WebSocket, onLasting: () => void): void {
   let credit = 0
@@ -82,6 +80,7 @@ function converse(device: StandIn, socket: WebSocket, onLasting: () => void): vo
   const flow = setInterval(() => {
     if (device.streaming && credit >= 2 && waiting.length === 0 && !working) device.images(frame)
     if (device.aiming && credit >= 1 && waiting.length === 0 && !working) device.markers(frame)
+    if (device.recording && credit >= 1 && waiting.length === 0 && !working) device.record(frame)
   }, FLOW)
   socket.on('close', () => {
     clearInterval(beat)

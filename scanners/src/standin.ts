@@ -37,6 +37,11 @@ export class Refusal extends Error {
 }
 
 const ROOM = 20.6
+/** ms between frames: some 17 a second, as fast as a scanner that tracks markers */
+export const FLOW = 60
+/** ms that a frame is exposed for, at exposure 1 */
+const EXPOSED = 2
+const PATTERNS: Record<string, 'area' | 'cross' | 'line'> = { area: 'area', cross: 'cross', line: 'line' }
 /** rounding of the temperature at which the optics are computed anew, K: a tenth moves lengths by a micrometre */
 const OPTICS_STEP = 0.1
 
@@ -58,6 +63,8 @@ export class StandIn {
   private pattern: string
   private turn = 0
   private hand: Mat4 = identity()
+  /** of the last frame while recording */
+  private before: { pose: Mat4; time: number } | undefined
   private things: BenchThing[] = []
   private solids: Thing[] = []
   private sequence = 0
@@ -100,7 +107,11 @@ export class StandIn {
   }
   /** markers are looked at, many times a second */
   get aiming(): boolean {
-    return this.mode === 'aim' || this.mode === 'record'
+    return this.mode === 'aim'
+  }
+  /** and what stands there is measured */
+  get recording(): boolean {
+    return this.mode === 'record'
   }
 
   /** Carries out one command; frames it makes go out before it returns. Throws Refusal. */
@@ -112,9 +123,11 @@ export class StandIn {
         this.pattern = m.pattern ?? this.pattern
         return {}
       case 'mode':
-        if ((m.mode === 'aim' || m.mode === 'record') && !this.things.some((t) => t.kind === 'markers'))
+        if ((m.mode === 'aim' && !this.things.some((t) => t.kind === 'markers')) || (m.mode === 'record' && !this.solids.length))
           throw new Refusal('no-part', 'Nothing to scan stands before this stand-in.')
+        if (m.mode === 'record' && !this.device.live) throw new Refusal('stands-still', 'This scanner measures in shots, standing still.')
         this.mode = m.mode
+        this.before = undefined
         return {}
       case 'use-calibration':
         this.lasting.calibration = m.calibration
@@ -171,22 +184,58 @@ export class StandIn {
 
   /** One frame of markers as it sees them now. */
   markers(frame: SendFrame): void {
-    const { stereo } = this.true()
-    const { spec, noise } = this.device
     const sequence = ++this.sequence
-    const world = spec.turntable ? invertRigid(this.sceneOnTable()) : this.hand
-    const pose = multiply(world, bodyInverse(stereo))
+    const seen = this.seenMarkers(this.leftToWorld(), sequence)
+    frame({ kind: 'points', sequence, time: this.clock.now(), count: 0, intensity: false, colour: false, markers: seen.length / 4 }, [
+      new Float32Array(0),
+      ...(seen.length ? [seen] : []),
+    ])
+  }
+
+  /** One frame of points and markers while the hand moves: what it moved since the last one smears this one by its exposure. */
+  record(frame: SendFrame): void {
+    const { stereo } = this.true()
+    const { spec, noise, live, seed } = this.device
+    const sequence = ++this.sequence
+    const time = this.clock.now()
+    const pose = this.leftToWorld()
+    const share = this.before ? (EXPOSED * this.exposure) / Math.max(FLOW, (time - this.before.time) / this.clock.factor) : 0
+    const motion = this.before && pose.slice(0, 12).map((v, i) => share * (v - this.before!.pose[i]))
+    this.before = { pose, time }
+    const shot = takeShot(spec, stereo, this.believed().stereo, this.solids, {
+      pose,
+      ...(motion ? { motion } : {}),
+      pattern: PATTERNS[this.pattern],
+      exposure: this.exposure,
+      ...live,
+      phase: seeded(31 * sequence + seed).next(),
+      noise,
+      seed: 7919 * sequence + seed,
+    })
+    const seen = this.seenMarkers(pose, sequence)
+    const { rayGap, dark, bright, xyz, intensity } = shot
+    frame(
+      { kind: 'points', sequence, time, count: xyz.length / 3, intensity: true, colour: false, markers: seen.length / 4, rayGap, dark, bright },
+      seen.length ? [xyz, intensity, seen] : [xyz, intensity],
+    )
+  }
+
+  /** Where its left camera is, in what stands before it. */
+  private leftToWorld(): Mat4 {
+    const world = this.device.spec.turntable ? invertRigid(this.sceneOnTable()) : this.hand
+    return multiply(world, bodyInverse(this.true().stereo))
+  }
+
+  /** x, y, z and diameter of each marker that it sees. */
+  private seenMarkers(pose: Mat4, sequence: number): Float32Array {
+    const { spec, noise, seed } = this.device
     const list: number[] = []
     for (const t of this.things) {
       if (t.kind !== 'markers') continue
-      const seen = seeMarkers(spec, stereo, this.believed().stereo, t, this.solids, { pose, noise, seed: 104729 * sequence + this.device.seed })
+      const seen = seeMarkers(spec, this.true().stereo, this.believed().stereo, t, this.solids, { pose, noise, seed: 104729 * sequence + seed })
       for (let i = 0; i < seen.diameters.length; i++) list.push(seen.xyz[3 * i], seen.xyz[3 * i + 1], seen.xyz[3 * i + 2], seen.diameters[i])
     }
-    const markers = list.length / 4
-    frame({ kind: 'points', sequence, time: this.clock.now(), count: 0, intensity: false, colour: false, markers }, [
-      new Float32Array(0),
-      ...(markers ? [Float32Array.from(list)] : []),
-    ])
+    return Float32Array.from(list)
   }
 
   /** Frame k of a shot. */
@@ -200,7 +249,7 @@ export class StandIn {
     const pose = multiply(body, bodyInverse(stereo))
     const shot = takeShot(spec, stereo, this.believed().stereo, things, {
       pose,
-      pattern: this.pattern === 'cross' ? 'cross' : this.pattern === 'line' ? 'line' : 'area',
+      pattern: PATTERNS[this.pattern],
       exposure: this.exposure,
       stride,
       phase: spec.arm ? 0.5 : (k + 0.5) / of,
@@ -275,7 +324,7 @@ const bodyInverse = (s: Stereo) => invertRigid(bodyToLeft(s))
 
 function solidThing(t: Extract<BenchThing, { kind: 'solid' }>): Thing {
   const mesh = makeMesh({ vertices: Float32Array.from(t.vertices), triangles: Uint32Array.from(t.triangles) })
-  return { kind: 'mesh', mesh, bvh: buildBvh(mesh, 'median'), pose: identity(), material: MATERIALS.matte }
+  return { kind: 'mesh', mesh, bvh: buildBvh(mesh, 'median'), pose: identity(), material: MATERIALS[t.material] }
 }
 
 /** Spheres and rod of a ball bar; its pose maps the bar (along x, origin in the middle) to the body. */

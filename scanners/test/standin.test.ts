@@ -1,6 +1,7 @@
 import { describe, expect, it } from '@jest/globals'
 import type { ImageHead, PointsHead } from '@oak-gauge/contract'
 import { identity, multiply, translation } from '@oak-gauge/core/base/mat4.ts'
+import { fitPlane } from '@oak-gauge/core/clean/plane.ts'
 import { ballBarSchema } from '@oak-gauge/core/calibrate/ballbar.ts'
 import type { GreyImage } from '@oak-gauge/core/calibrate/image.ts'
 import { plateSchema } from '@oak-gauge/core/calibrate/plate.ts'
@@ -224,5 +225,56 @@ describe('markers before a stand-in', () => {
     expect(Math.hypot(a[0] - b[0], a[1] - b[1], a[2] - b[2])).toBeLessThan(0.3)
     expect(Math.hypot(a[4] - b[4], a[5] - b[5], a[6] - b[6])).toBeGreaterThan(20)
     expect(Math.hypot(a[4] - c[4], a[5] - c[5], a[6] - c[6])).toBeLessThan(0.3)
+  })
+})
+
+describe('a stand-in that records', () => {
+  // a table of 200 x 160 mm under the scanner, and a step on it
+  const [w, h] = [100, 80]
+  const solid = {
+    kind: 'solid',
+    vertices: [-w, -h, 0, w, -h, 0, w, h, 0, -w, h, 0, -20, -20, 15, 20, -20, 15, 20, 20, 15, -20, 20, 15],
+    triangles: [0, 1, 2, 0, 2, 3, 4, 5, 6, 4, 6, 7],
+  }
+  const overhead = (x = 0) => [1, 0, 0, x, 0, -1, 0, 0, 0, 0, -1, 400, 0, 0, 0, 1]
+  const markers = { kind: 'markers', positions: [60, 40, 0, -60, 35, 0], normals: [0, 0, 1, 0, 0, 1], diameters: [6, 6] }
+  const take = (s: StandIn) => {
+    const out: { head: PointsHead; arrays: ArrayBufferView[] }[] = []
+    s.record((head, arrays) => void out.push({ head: head as PointsHead, arrays }))
+    return out[0]
+  }
+  it('measures what stands there many times a second, with the markers it sees; in shots only where it must stand still', () => {
+    const s = standIn('alder')
+    expect(() => order(s, { type: 'mode', mode: 'record' })).toThrow(Refusal)
+    order(s, { type: 'bench', things: [solid, markers] })
+    order(s, { type: 'hand', pose: overhead() })
+    order(s, { type: 'mode', mode: 'record' })
+    expect([s.recording, s.aiming]).toEqual([true, false])
+    const { head, arrays } = take(s)
+    const xyz = arrays[0] as Float32Array
+    expect([head.count > 1000, xyz.length / 3, (arrays[1] as Uint8Array).length, head.markers]).toEqual([true, head.count, head.count, 2])
+    expect((arrays[2] as Float32Array).length).toBe(8)
+    const hazel = standIn('hazel')
+    order(hazel, { type: 'bench', things: [solid] })
+    expect(() => order(hazel, { type: 'mode', mode: 'record' })).toThrow('standing still')
+  })
+  it('is smeared by what it moves while a frame is exposed', () => {
+    const heights = (step: number) => {
+      let now = 36e6
+      const s = new StandIn(DEVICES['birch'], { drops: 0, made: MADE, calibration: null }, { factor: 1, now: () => (now += 60) })
+      s.lasting.calibration = { id: 'c', stereo: trueOptics(s.device.spec.design, s.device.seed, { celsius: 28.6, days: 100, drops: 0 }) }
+      order(s, { type: 'bench', things: [solid] })
+      // askew, and towards the table
+      const tilt = Float64Array.of(0.8, 0, -0.6, 0, 0, -1, 0, 0, -0.6, 0, -0.8, 0, 0, 0, 0, 1)
+      for (let k = 0; ; k++) {
+        order(s, { type: 'hand', pose: Array.from(multiply(translation(360, 0, 480 + step * k), tilt)) })
+        if (k === 0) order(s, { type: 'mode', mode: 'record' })
+        const { arrays } = take(s)
+        if (k < 2) continue
+        return fitPlane(arrays[0] as Float32Array).sigma
+      }
+    }
+    const [still, fast] = [heights(0), heights(60)]
+    expect([still < 0.25, fast > 2 * still]).toEqual([true, true])
   })
 })
