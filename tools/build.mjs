@@ -13,6 +13,7 @@ const entries = {
   server: 'server/src/main.ts',
   http: 'server/src/http.ts',
   sessions: 'server/src/sessions/main.ts',
+  trackthread: 'server/src/capture/trackthread.ts',
   helper: 'server/src/helper/process.ts',
   worker: 'server/src/worker/main.ts',
   runner: 'server/src/worker/runner.ts',

@@ -2,7 +2,7 @@ import { z } from 'zod'
 import { recipeSchema } from '@oak-gauge/core/operations/recipeshape.ts'
 import { fileQuery, headRequest, jobFields, jobPatch, recipeRequest, rerunRequest, setupFields, slotPatch, stepRequest } from './job.ts'
 import { cadSurface, jobState, jobSummary, openUpload, operationInfo, step } from './ledger.ts'
-import { mappingRun, runState } from './runs.ts'
+import { captureRun, mappingRun, runState } from './runs.ts'
 import * as s from './scanners.ts'
 import { link as scannerLink } from './scanners.ts'
 
@@ -44,6 +44,10 @@ const bytes = z.strictObject({ bytes: z.int() })
 const nothing = z.strictObject({})
 const BYTES = 'application/octet-stream'
 const JSON_FILE = 'application/json'
+const captured = z.object({
+  version: z.coerce.number().int().describe('Of the model; another than the newest gives nothing.'),
+  from: z.coerce.number().int().min(0).default(0).describe('Cubes that are known.'),
+})
 const after = z.object({
   after: z.coerce.number().default(-1).describe('Sequence of what is known: answered as soon as there is something newer, or after 5 s.'),
 })
@@ -277,11 +281,20 @@ export const API = {
     answer: runState,
   }),
   startMapping: endpoint({ title: 'Begin to map markers', method: 'post', path: '/jobs/:id/mapping', body: s.startMapping, status: 202, answer: runState }),
+  startCapture: endpoint({
+    title: 'Begin to record',
+    about: 'With the scanner and the setup; nothing is recorded before it is asked for.',
+    method: 'post',
+    path: '/jobs/:id/capture',
+    body: s.startCapture,
+    status: 202,
+    answer: runState,
+  }),
   run: endpoint({ title: 'What goes on with a scanner', method: 'get', path: '/scanners/:id/run', answer: runState.nullable() }),
   actOnRun: endpoint({
     title: 'Act on what goes on',
     about:
-      'Calibration: hand, skip, solve, on, cancel. Verification: take, take-all, cancel. Mapping: hold, on, end, cancel, path, hand, nudge. hand and nudge carry how far.',
+      'Calibration: hand, skip, solve, on, cancel. Verification: take, take-all, cancel. Mapping: hold, on, end, cancel, path, hand, nudge. Capture: record, hold, end, cancel, path, hand. hand and nudge carry how far.',
     method: 'post',
     path: '/scanners/:id/run/:what',
     // which shape it is to have, what is acted on says: a move of the hand read as a nudge would lose what it says
@@ -299,6 +312,16 @@ export const API = {
     maybe: true,
   }),
   mapping: endpoint({ title: 'Newest state of a mapping', method: 'get', path: '/scanners/:id/mapping', query: after, answer: mappingRun, maybe: true }),
+  capture: endpoint({ title: 'Newest state of a recording', method: 'get', path: '/scanners/:id/capture', query: after, answer: captureRun, maybe: true }),
+  captured: endpoint({
+    title: 'What was recorded so far, as it is tracked',
+    about: 'Cubes of the surface in the order in which they were first seen: middle (3), direction it was seen from (3), frames that saw it; 32-bit floats.',
+    method: 'get',
+    path: '/scanners/:id/captured',
+    query: captured,
+    answer: BYTES,
+    maybe: true,
+  }),
   bringImage: endpoint({
     title: 'Bring an image in',
     about: 'One of a recorded pair, for a calibration from files. When both have come they are measured.',

@@ -96,7 +96,44 @@ export const mappingRun = z
   .meta({ id: 'MappingRun' })
 export type MappingRun = z.output<typeof mappingRun>
 
-export const runState = z.discriminatedUnion('kind', [calibrationRun, verificationRun, mappingRun]).meta({ id: 'Run' })
+const place = z.strictObject({ at: triple, looks: triple })
+export const captureRun = z
+  .strictObject({
+    kind: z.literal('capture'),
+    job: z.uuid(),
+    setup: z.uuid(),
+    by: z.enum(['markers', 'shape', 'both']),
+    spacing: z.number(),
+    phase: z.enum(['ready', 'recording', 'held', 'waiting', 'solving', 'done', 'failed']),
+    sequence: z.int(),
+    frames: z.int().describe('Recorded.'),
+    placed: z.int().describe('Of them in the surface.'),
+    quarantine: z.int().describe('Wait for their place to be found again.'),
+    late: z.int().describe('Came faster than they were tracked: kept, and placed when the recording is solved.'),
+    tracking: z.enum(['none', 'first', 'steady', 'weak', 'lost', 'finding']),
+    why: z.string().describe('A word for what the state comes from; empty while there is none.'),
+    contradicts: z.int().describe('Frames on end that markers hold and that do not lie on what was recorded.'),
+    inView: z.int().describe('Markers.'),
+    distance: z.number().nullable().describe('From the scanner to the middle of what it sees, mm.'),
+    range: z.strictObject({ near: z.number(), ideal: z.number(), far: z.number() }),
+    rate: z.number().describe('Frames a second.'),
+    delay: z.number().describe('From a frame to what it came to, ms.'),
+    sigma: z.number().nullable().describe('How well the last frame is held along its weakest motion, mm (1 sigma).'),
+    span: z.int().describe('Times the place was found again.'),
+    surface: z.strictObject({ version: z.int(), cubes: z.int() }).describe('What can be had of the model; another version begins anew.'),
+    scanner: place.nullable().describe('In the axes of the model, mm.'),
+    ghost: place.nullable().describe('Where it was steady last, while it is lost.'),
+    bytes: z.number().describe('Kept so far.'),
+    seconds: z.number().describe('Recorded so far.'),
+    standIn: z.boolean(),
+    path: z.number().nullable().describe('The virtual hand follows its path: 0 to 1.'),
+    problem: problem.nullable(),
+    step: z.uuid().nullable().describe('The step that makes the pass.'),
+  })
+  .meta({ id: 'CaptureRun' })
+export type CaptureRun = z.output<typeof captureRun>
+
+export const runState = z.discriminatedUnion('kind', [calibrationRun, verificationRun, mappingRun, captureRun]).meta({ id: 'Run' })
 export type RunState = z.output<typeof runState>
 
 /** What does not compile when a shape here and the core's own go apart. */

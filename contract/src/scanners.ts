@@ -56,6 +56,17 @@ export const startMapping = z.object({
   cold: z.boolean().default(false),
 })
 export type StartMapping = z.input<typeof startMapping>
+export const startCapture = z.object({
+  scanner: z.uuid(),
+  setup: z.uuid(),
+  /** what holds the frames. auto: the markers of the setup's map where there is one, else shape */
+  by: z.enum(['auto', 'markers', 'shape', 'both']).default('auto'),
+  /** of the surface that grows, mm */
+  spacing: z.number().min(0.1).max(20).default(1),
+  name: z.string().trim().min(1).max(200).optional(),
+  cold: z.boolean().default(false),
+})
+export type StartCapture = z.input<typeof startCapture>
 export const nudgeRequest = z.object({ marker: z.string().min(1).max(40), distance: z.number().positive('A nudge is a length above 0 mm.').max(50) })
 
 export const link = z.enum(['off', 'connecting', 'connected', 'lost'])
@@ -126,7 +137,7 @@ export const scannerSummary = z
     health,
     calibration: calibrationSummary.nullable().describe('The one in use.'),
     verification: verificationSummary.nullable().describe('The last of the calibration in use.'),
-    run: z.strictObject({ kind: z.enum(['calibration', 'verification', 'mapping']), phase: z.string() }).nullable(),
+    run: z.strictObject({ kind: z.enum(['calibration', 'verification', 'mapping', 'capture']), phase: z.string() }).nullable(),
   })
   .meta({ id: 'ScannerSummary' })
 export type ScannerSummary = z.output<typeof scannerSummary>

@@ -156,7 +156,9 @@ describe('markers of a job', () => {
     const setup = (await all.state(job.job.id)).setups[1]
     const [first] = await tray('marker-map')
     const started = await all.call('POST', `/jobs/${job.job.id}/mapping`, { scanner: shelf['Alder'], setup: setup.id })
-    expect((started.body as MappingRun).markers).toEqual([])
+    // the first frame may have come before the answer: what it shows has no name yet, and nothing is known besides
+    const { markers, frames } = started.body as MappingRun
+    expect([markers.filter((m) => m.id !== '' || m.u !== null), markers.every((m) => m.sightings <= frames)]).toEqual([[], true])
     await until(
       () => run<MappingRun>('Alder'),
       (r) => r.frames > 20,

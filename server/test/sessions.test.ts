@@ -3,7 +3,7 @@ import type { ArtefactSummary, CalibrationRun, JobState, MappingRun, RunState, S
 import { stockShelf } from '../src/scanners/demo.ts'
 import { SessionRow } from '../src/db/scannermodels.ts'
 import { FrameLog, storedFrames } from '../src/sessions/framelog.ts'
-import { decodeFrames, encodeFrames, rounded } from '../src/sessions/frames.ts'
+import { decodeFrames, encodeFrames, markerFrames, rounded } from '../src/sessions/frames.ts'
 import { spooled } from '../src/sessions/spool.ts'
 import { fromPlain, toPlain } from '../src/sessions/plain.ts'
 import { startAll, until, type All } from './help.ts'
@@ -83,26 +83,26 @@ describe('what a session keeps', () => {
         return r
       },
     }
-    const kept = new FrameLog(pool as never, record.id)
+    const kept = new FrameLog(pool as never, record.id, markerFrames)
     for (let k = 0; k < 6; k++) {
       kept.add({ time: k, markers: [k, 0, 0, 3] })
       await kept.flush()
     }
     const times: number[] = []
-    for await (const chunk of storedFrames(all.db.pool, record.id)) times.push(...chunk.map((f) => f.time))
+    for await (const chunk of storedFrames(all.db.pool, record.id, markerFrames)) times.push(...chunk.map((f) => f.time))
     expect(times).toEqual([0, 1, 2, 3, 4, 5])
     expect(answers).toBe(6)
-    expect(await spooled(record.id, 6, 1)).toEqual([])
+    expect(await spooled(record.id, 6, 1, markerFrames)).toEqual([])
   })
   test('frames that came while the database was away are not lost when the process ends as well, nor stored twice', async () => {
     const record = await SessionRow.create({ kind: 'mapping', scannerId: shelf['Birch'], holder: job.job.id, options: {}, state: 'done' })
     const frame = (k: number) => ({ time: k, markers: [k, 0, 0, 3] })
     const stored = async () => {
       const chunks: number[][] = []
-      for await (const chunk of storedFrames(all.db.pool, record.id)) chunks.push(chunk.map((f) => f.time))
+      for await (const chunk of storedFrames(all.db.pool, record.id, markerFrames)) chunks.push(chunk.map((f) => f.time))
       return chunks
     }
-    const first = new FrameLog(all.db.pool, record.id)
+    const first = new FrameLog(all.db.pool, record.id, markerFrames)
     first.add(frame(0))
     await first.flush()
     let [arrives, ended] = [false, false]
@@ -113,7 +113,7 @@ describe('what a session keeps', () => {
         throw new Error('cut')
       },
     }
-    const second = new FrameLog(away as never, record.id, 1)
+    const second = new FrameLog(away as never, record.id, markerFrames, 1)
     for (const k of [1, 2]) second.add(frame(k))
     // these arrive, though nobody hears of it
     arrives = true
@@ -123,17 +123,17 @@ describe('what a session keeps', () => {
     await second.flush()
     expect(await stored()).toEqual([[0], [1, 2]])
     // the process ends; the next one asks what is left
-    const left = await spooled(record.id, 2, 2)
+    const left = await spooled(record.id, 2, 2, markerFrames)
     ended = true
     await second.flush()
     expect(left.map((f) => f.time)).toEqual([3, 4])
-    const third = new FrameLog(all.db.pool, record.id, 2, left)
+    const third = new FrameLog(all.db.pool, record.id, markerFrames, 2, left)
     third.add(frame(5))
     await third.flush()
     expect((await stored()).flat()).toEqual([0, 1, 2, 3, 4, 5])
-    expect(await spooled(record.id, 2, 2)).toEqual([])
+    expect(await spooled(record.id, 2, 2, markerFrames)).toEqual([])
     // of a session that nobody knows, and where the database is further than the disk
-    expect(await spooled('no-such-session', 0, 0)).toEqual([])
+    expect(await spooled('no-such-session', 0, 0, markerFrames)).toEqual([])
   })
 })
 

@@ -72,7 +72,7 @@ export class NoteRow extends Model<InferAttributes<NoteRow>, InferCreationAttrib
 /** What goes on with a scanner: asked for, how far it is, how it ended. Frames that it recorded are in session_chunk. */
 export class SessionRow extends Model<InferAttributes<SessionRow>, InferCreationAttributes<SessionRow>> {
   declare id: CreationOptional<string>
-  declare kind: 'calibration' | 'verification' | 'mapping'
+  declare kind: 'calibration' | 'verification' | 'mapping' | 'capture'
   declare scannerId: string
   declare jobId: CreationOptional<string | null>
   declare state: CreationOptional<'open' | 'done' | 'cancelled' | 'failed'>

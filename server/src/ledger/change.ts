@@ -66,7 +66,7 @@ export function mustStandAt({ job, steps }: Ledger, after: string | null | undef
       : 'The job has been stepped to another place meanwhile.'
   throw new OakError('moved-on', what, { remedy: 'Look at where the job stands now, and ask again.' })
 }
-const ADDING = ['import', 'import-markers']
+const ADDING = ['import', 'import-markers', 'solve-recording']
 
 /** Steps from the first to where the next one comes: what stands, and behind it what waits. */
 function wayTo(steps: StepRow[], end: string | null, head: string | null): StepRow[] {

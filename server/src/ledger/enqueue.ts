@@ -53,7 +53,7 @@ function check(ledger: Ledger, { operation: name, params, inputs = {} }: StepReq
 
 /** A file in the database, and what is said of it. */
 export interface FileToRead {
-  operation: 'import' | 'import-markers' | 'map-markers'
+  operation: 'import' | 'import-markers' | 'map-markers' | 'solve-recording'
   id: string
   name: string
   role?: string | undefined

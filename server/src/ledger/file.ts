@@ -4,6 +4,7 @@ import type { JobRow } from '../db/models.ts'
 import type { SessionDoor } from '../sessions/door.ts'
 import { mustFit, type Space } from '../space.ts'
 import type { FileToRead } from './enqueue.ts'
+import { loadLedger } from './state.ts'
 
 /** Bytes. */
 export const LARGEST_FILE = 2 * 1024 ** 3 + 64 * 1024 ** 2
@@ -29,7 +30,21 @@ export async function fileNamed(
 ): Promise<FileToRead> {
   const { role, setup, unit } = told
   const recordedWith = job.scanner && (role === undefined || role === 'pass') ? await sessions.standing(job.scanner) : null
-  return { operation: role === 'marker-map' ? 'import-markers' : 'import', id, name: bareName(told.name), role, setup, unit, recordedWith, request }
+  const file = { id, name: bareName(told.name), role, setup, unit, recordedWith, request }
+  if (RECORDING.test(told.name) && (role === undefined || role === 'pass')) {
+    const map = setup ? await mapOf(job.id, setup) : undefined
+    return { ...file, unit: undefined, operation: 'solve-recording', inputs: map ? { map: [map] } : {} }
+  }
+  return { ...file, operation: role === 'marker-map' ? 'import-markers' : 'import' }
+}
+
+/** frames as a scanner sent them: docs/formats.md */
+const RECORDING = /\.frames$/i
+
+/** Where the map of the markers of a setup lies. */
+async function mapOf(job: string, setup: string): Promise<string | undefined> {
+  const { tray, slots } = await loadLedger(job)
+  return [...slots.values()].findLast((s) => s.role === 'marker-map' && s.setupId === setup && tray.has(s.id))?.id
 }
 
 /** The name without the folders that some browsers put before it. */

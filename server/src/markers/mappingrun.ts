@@ -18,12 +18,12 @@ import type { Queue } from '../queue.ts'
 import { enqueueFile } from '../ledger/enqueue.ts'
 import { toProblem } from '../problem.ts'
 import type { ScannerKeeper } from '../scanners/keeper.ts'
-import { FrameLog, storedFrames } from '../sessions/framelog.ts'
-import { rounded, type MarkerFrame } from '../sessions/frames.ts'
+import { FrameLog, takeUp } from '../sessions/framelog.ts'
+import { markerFrames, rounded, type MarkerFrame } from '../sessions/frames.ts'
 import { openSession, Session } from '../sessions/session.ts'
-import { spooled } from '../sessions/spool.ts'
 import { emptyView, mappedMarkers, middleDistance } from './mappingview.ts'
-import { movedBody, pathPose, type HandMove } from './path.ts'
+import { Hand } from './hand.ts'
+import type { HandMove } from './path.ts'
 import { benchOf, onStage, slide, type Stage } from './stage.ts'
 
 export interface MappingOptions {
@@ -67,15 +67,14 @@ export class MappingRun extends Session<RunView, Progress> {
   private readonly o: MappingOptions
   private readonly tracker: Tracker
   private readonly frames: MarkerFrame[] = []
-  private frameLog: FrameLog
+  private frameLog: FrameLog<MarkerFrame>
   private last: Tracked | undefined
   private solved: SolvedMap | undefined
   /** map as tracked to map as shown: found once, so that the picture does not turn under one's eyes */
   private shown: Mat4 | undefined
   private solving = false
   private solvedAt = 0
-  private hand: Mat4 | undefined
-  private timer: NodeJS.Timeout | undefined
+  private readonly hand: Hand | undefined
   /** ms by which the scanner's clock is set back against that of the frames: it begins anew when a stand-in does */
   private shift = 0
 
@@ -84,7 +83,8 @@ export class MappingRun extends Session<RunView, Progress> {
     this.db = db
     this.queue = queue
     this.o = o
-    this.frameLog = new FrameLog(db.pool, record.id)
+    this.frameLog = new FrameLog(db.pool, record.id, markerFrames)
+    this.hand = o.stage ? new Hand(keeper, scanner, o.stage, PATH_SECONDS, () => this.led()) : undefined
     const known = o.known?.markers
     this.tracker = makeTracker({
       sight: stereoSight(o.stereo),
@@ -109,21 +109,15 @@ export class MappingRun extends Session<RunView, Progress> {
   ): Promise<MappingRun> {
     const stage = progress.stage ?? o.stage
     const run = new MappingRun(keeper, scanner, record, db, queue, { ...o, stage })
-    let [chunks, ofLast] = [0, 0]
     let due = 20
-    for await (const frames of storedFrames(db.pool, record.id)) {
+    run.frameLog = await takeUp(db.pool, record.id, markerFrames, async (frames) => {
       for (const f of frames) run.track(f)
-      chunks++
-      ofLast = frames.length
       // while it was recorded its map was settled again and again; here as often as the growing map changes much
       if (run.frames.length >= due) {
         due = 2 * run.frames.length
         await run.solve()
       }
-    }
-    const left = await spooled(record.id, chunks, ofLast)
-    for (const f of left) run.track(f)
-    run.frameLog = new FrameLog(db.pool, record.id, chunks, left)
+    })
     if (run.frames.length) await run.solve()
     run.view.phase = progress.phase === 'held' || progress.phase === 'solving' ? 'held' : 'waiting'
     run.tell()
@@ -134,8 +128,7 @@ export class MappingRun extends Session<RunView, Progress> {
   async begin(): Promise<void> {
     const link = this.keeper.link(this.scanner.id)
     if (this.o.stage) {
-      this.hand ??= this.scanner.spec.turntable ? identity() : pathPose(this.o.stage.box, this.scanner.spec.range.ideal, 0)
-      await link.order({ type: 'hand', pose: Array.from(this.hand) })
+      await this.hand?.take()
       await link.order({ type: 'bench', things: benchOf(this.o.stage) })
     }
     await link.order({ type: 'mode', mode: 'aim' })
@@ -253,45 +246,26 @@ export class MappingRun extends Session<RunView, Progress> {
   /** The virtual hand. */
   async move(m: HandMove): Promise<void> {
     this.standIn()
-    this.stopPath()
-    await this.setHand(movedBody(this.hand ?? identity(), m))
-  }
-
-  private async setHand(pose: Mat4): Promise<void> {
-    this.hand = pose
-    await this.keeper.link(this.scanner.id).order({ type: 'hand', pose: Array.from(pose) })
+    this.view.path = null
+    await this.hand?.move(m)
   }
 
   /** Leads the hand, or the turntable, once round. */
   path(): void {
-    const stage = this.standIn()
-    if (this.timer) return
-    const { turntable, range } = this.scanner.spec
-    let at = 0
-    let busy = false
-    this.view.path = 0
-    this.timer = setInterval(() => {
-      if (busy || this.view.phase !== 'recording') return
-      busy = true
-      at += STEP / 1000 / PATH_SECONDS
-      this.view.path = Math.min(1, at)
-      const moving = turntable
-        ? this.keeper.link(this.scanner.id).order({ type: 'turn', degrees: Math.round(3600 * at) / 10 - 180 })
-        : this.setHand(pathPose(stage.box, range.ideal, at))
-      moving
-        .catch((e: unknown) => (this.view.problem = toProblem(e)))
-        .finally(() => {
-          busy = false
-          if (at >= 1) this.stopPath()
-        })
-    }, STEP)
+    this.standIn()
+    this.hand?.lead(
+      () => this.view.phase === 'recording',
+      (e) => (this.view.problem = toProblem(e)),
+    )
     this.changed()
+  }
+  private led(): void {
+    this.view.path = this.hand?.at ?? null
   }
 
   private stopPath(): void {
-    clearInterval(this.timer)
-    this.timer = undefined
-    this.view.path = null
+    this.hand?.stop()
+    this.led()
   }
 
   /** Somebody knocks against a marker: it slides a little on its ground. Stand-ins only. */

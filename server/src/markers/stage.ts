@@ -21,7 +21,9 @@ export interface Stage {
 
 /** how well a hand hits the place a plan gave it, mm */
 const HAND = 1.2
+/** what is behind the part is hidden by as much of it; where it is measured itself, all of it counts */
 const MOST_TRIANGLES = 6000
+export const MEASURED_TRIANGLES = 120_000
 
 export interface StageInput {
   /** of the plan: as it lies in the job; null: there is none, the marking board of the workshop is used */
@@ -35,7 +37,7 @@ export interface StageInput {
 }
 
 /** Sticks the markers of a plan, a little beside their places as a hand does, and sets the part up. Deterministic for its input. */
-export async function setStage(o: StageInput): Promise<Stage> {
+export async function setStage(o: StageInput, triangles = MOST_TRIANGLES): Promise<Stage> {
   const random = seeded(900 + o.seed)
   const into = uprightPose(o.up)
   const positions: number[] = []
@@ -76,7 +78,7 @@ export async function setStage(o: StageInput): Promise<Stage> {
   if (part && flipped) part = transformMesh(part, turn)
   let solid: Stage['solid'] = null
   if (part) {
-    const coarse = await coarseMesh(part, MOST_TRIANGLES)
+    const coarse = await coarseMesh(part, triangles)
     solid = { vertices: Array.from(coarse.vertices, (v) => Math.round(v * 1e4) / 1e4), triangles: Array.from(coarse.triangles) }
   }
   const box = boundingBox(Float32Array.from(positions))
@@ -99,7 +101,7 @@ function board(random: ReturnType<typeof seeded>, positions: number[], normals: 
 
 export function benchOf(s: Stage): BenchThing[] {
   const { positions, normals, diameters } = s
-  return [{ kind: 'markers', positions, normals, diameters }, ...(s.solid ? [{ kind: 'solid' as const, ...s.solid }] : [])]
+  return [{ kind: 'markers', positions, normals, diameters }, ...(s.solid ? [{ kind: 'solid' as const, material: 'matte' as const, ...s.solid }] : [])]
 }
 
 /** What of a job stands before the stand-in: its plan, and the shape the plan was made on. params: those of the planning step. */

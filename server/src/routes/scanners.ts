@@ -10,6 +10,7 @@ import { openLink } from '@oak-gauge/scanners/client.ts'
 import { ArtefactRow, CalibrationRow, NoteRow, ScannerRow, VerificationRow } from '../db/scannermodels.ts'
 import { named } from '../download.ts'
 import type { Helper } from '../helper/helper.ts'
+import { CaptureRun } from '../capture/capturerun.ts'
 import { CalibrationRun } from '../scanners/calibrationrun.ts'
 import { certificatePdf } from '../scanners/certificate.ts'
 import { scannerAddress } from '../scanners/address.ts'
@@ -19,6 +20,7 @@ import type { ScannerKeeper } from '../scanners/keeper.ts'
 import { artefactSummary, calibrationSummary, scannerDetail, scannerOr404, scannerSummary, verificationSummary } from '../scanners/summary.ts'
 import { putIntoUse } from '../scanners/use.ts'
 import { VerificationRun } from '../scanners/verificationrun.ts'
+import { actOnCapture } from './capture.ts'
 import { actOnMapping } from './markers.ts'
 
 export function scannerRoutes(keeper: ScannerKeeper, helper: Helper): Router {
@@ -75,12 +77,13 @@ export function scannerRoutes(keeper: ScannerKeeper, helper: Helper): Router {
   })
   serve(r, API.run, async ({ params }): Promise<RunState | null> => {
     const { run } = keeper.of((await scannerOr404(params.id)).id)
-    return run instanceof CalibrationRun || run instanceof VerificationRun || run instanceof MappingRun ? run.state() : null
+    return run instanceof CalibrationRun || run instanceof VerificationRun || run instanceof MappingRun || run instanceof CaptureRun ? run.state() : null
   })
   serve(r, API.actOnRun, async ({ params, body }): Promise<RunState> => {
     const { run } = keeper.of((await scannerOr404(params.id)).id)
     const { what } = params
     if (run instanceof MappingRun) await actOnMapping(run, what, body)
+    else if (run instanceof CaptureRun) await actOnCapture(run, what, body)
     else if (run instanceof CalibrationRun) {
       if (what === 'hand') await run.move(handRequest.parse(body))
       else if (what === 'skip') await run.skip()

@@ -7,6 +7,7 @@ import type { Database } from '../db/connect.ts'
 import { ScannerRow } from '../db/scannermodels.ts'
 import { helperProcess } from '../helper/helper.ts'
 import type { Queue } from '../queue.ts'
+import { captureRoutes } from '../routes/capture.ts'
 import { mappingRoutes } from '../routes/markers.ts'
 import { scannerRoutes } from '../routes/scanners.ts'
 import { log } from '../log.ts'
@@ -32,7 +33,7 @@ export function sessionsHere(db: Database, queue: Queue, keeper: ScannerKeeper):
   // artefact files and images come as they are: their routes read the body themselves
   const ours = (req: Request, res: Response, next: NextFunction) => (req.method === 'PUT' ? next() : json(req, res, next))
   const helper = helperProcess(db.url)
-  routes.use(ours, scannerRoutes(keeper, helper), mappingRoutes(db, queue, keeper))
+  routes.use(ours, scannerRoutes(keeper, helper), mappingRoutes(db, queue, keeper), captureRoutes(db, queue, keeper))
   const links = async () => {
     const rows = await ScannerRow.findAll({ where: { switchedOn: true }, order: [['createdAt', 'ASC']], attributes: ['id', 'name'] })
     return rows.map(({ id, name }) => ({ name, link: keeper.of(id).status }))
@@ -40,7 +41,7 @@ export function sessionsHere(db: Database, queue: Queue, keeper: ScannerKeeper):
   return { routes, standing: (scanner) => standing(scanner, keeper), links, close: () => helper.close() }
 }
 
-const PATHS = /^\/(scanners|calibrations|verifications|artefacts)(\/|$)|^\/jobs\/[^/]+\/mapping$/
+const PATHS = /^\/(scanners|calibrations|verifications|artefacts)(\/|$)|^\/jobs\/[^/]+\/(mapping|capture)$/
 
 /** What is between two ends of one connection, and not between the next two (RFC 9110, 7.6.1). */
 const HOP = new Set(['connection', 'keep-alive', 'proxy-connection', 'te', 'trailer', 'upgrade'])

@@ -1,33 +1,40 @@
 import type pg from 'pg'
 import { log } from '../log.ts'
-import { decodeFrames, encodeFrames, type MarkerFrame } from './frames.ts'
-import { dropSpool, spool } from './spool.ts'
+import { dropSpool, spool, spooled } from './spool.ts'
+
+/** How the frames of a kind of session become bytes. */
+export interface FrameCodec<F> {
+  encode(frames: readonly F[]): Buffer
+  decode(bytes: Buffer): F[]
+}
 
 /** ms after which what came is in the database */
 const EVERY = 250
 
 /** Frames of a session, written behind as they come, and read again by whoever takes the session over. */
-export class FrameLog {
+export class FrameLog<F> {
   private readonly pool: pg.Pool
   private readonly session: string
+  private readonly codec: FrameCodec<F>
   private n: number
-  private waiting: MarkerFrame[] = []
+  private waiting: F[] = []
   private writing: Promise<void> = Promise.resolve()
   private timer: NodeJS.Timeout | undefined
   /** what waits is on the disk too */
   private onDisk: boolean
 
   /** left: what an ended process could not store any more. */
-  constructor(pool: pg.Pool, session: string, chunks = 0, left: MarkerFrame[] = []) {
+  constructor(pool: pg.Pool, session: string, codec: FrameCodec<F>, chunks = 0, left: F[] = []) {
     this.pool = pool
     this.session = session
+    this.codec = codec
     this.n = chunks
     this.waiting = left
     this.onDisk = left.length > 0
     if (left.length) void this.flush()
   }
 
-  add(frame: MarkerFrame): void {
+  add(frame: F): void {
     this.waiting.push(frame)
     this.timer ??= setTimeout(() => void this.flush(), EVERY)
   }
@@ -48,7 +55,7 @@ export class FrameLog {
       // an earlier attempt may have arrived though its answer did not: the longer one holds its frames too
       await this.pool.query(
         'insert into session_chunk (session_id, n, data) values ($1, $2, $3) on conflict (session_id, n) do update set data = excluded.data',
-        [this.session, this.n, encodeFrames(frames)],
+        [this.session, this.n, this.codec.encode(frames)],
       )
       this.n++
       if (this.onDisk) await dropSpool(this.session)
@@ -57,18 +64,41 @@ export class FrameLog {
       log.warn({ err: e, session: this.session }, 'frames wait for the database')
       this.waiting = [...frames, ...this.waiting]
       this.onDisk = true
-      await spool(this.session, this.n, this.waiting).catch((why: unknown) => log.warn({ err: why, session: this.session }, 'nor does the disk take them'))
+      await spool(this.session, this.n, this.codec.encode(this.waiting)).catch((why: unknown) =>
+        log.warn({ err: why, session: this.session }, 'nor does the disk take them'),
+      )
       this.timer ??= setTimeout(() => void this.flush(), 4 * EVERY)
     }
   }
 }
 
 /** The stored frames of a session, one chunk after the other. */
-export async function* storedFrames(pool: pg.Pool, session: string): AsyncGenerator<MarkerFrame[]> {
+export async function* storedFrames<F>(pool: pg.Pool, session: string, codec: FrameCodec<F>): AsyncGenerator<F[]> {
   for (let n = 0; ; n++) {
     const r = await pool.query<{ data: Buffer }>('select data from session_chunk where session_id = $1 and n = $2', [session, n])
     const data = r.rows.at(0)?.data
     if (!data) return
-    yield decodeFrames(data)
+    yield codec.decode(data)
   }
+}
+
+/** Frames of recordings that were given up more than a day ago. Gives how many chunks went. */
+export async function sweepFrames(pool: pg.Pool): Promise<number> {
+  const r = await pool.query(
+    "delete from session_chunk using session s where s.id = session_id and s.state <> 'open' and s.ended_at < now() - interval '1 day'",
+  )
+  return r.rowCount ?? 0
+}
+
+/** Hands over what an ended process stored, and what it could not store any more; gives the log that goes on from there. */
+export async function takeUp<F>(pool: pg.Pool, session: string, codec: FrameCodec<F>, each: (frames: F[]) => void | Promise<void>): Promise<FrameLog<F>> {
+  let [chunks, ofLast] = [0, 0]
+  for await (const frames of storedFrames(pool, session, codec)) {
+    await each(frames)
+    chunks++
+    ofLast = frames.length
+  }
+  const left = await spooled(session, chunks, ofLast, codec)
+  if (left.length) await each(left)
+  return new FrameLog(pool, session, codec, chunks, left)
 }

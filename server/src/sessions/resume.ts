@@ -1,3 +1,4 @@
+import { CaptureRun } from '../capture/capturerun.ts'
 import type { Database } from '../db/connect.ts'
 import { ScannerRow } from '../db/scannermodels.ts'
 import type { Queue } from '../queue.ts'
@@ -23,7 +24,9 @@ export async function resumeSessions(db: Database, queue: Queue, keeper: Scanner
           ? await CalibrationRun.resume(keeper, scanner, record, o, p)
           : record.kind === 'verification'
             ? await VerificationRun.resume(keeper, scanner, record, o, p)
-            : await MappingRun.resume(keeper, scanner, record, db, queue, o, p)
+            : record.kind === 'capture'
+              ? await CaptureRun.resume(keeper, scanner, record, db, queue, o, p)
+              : await MappingRun.resume(keeper, scanner, record, db, queue, o, p)
       log.info({ scanner: scanner.name, session: record.id, kind: record.kind }, 'taken up again')
     } catch (e) {
       // one that cannot go on must not keep the others, nor its scanner, from going on

@@ -11,6 +11,7 @@ import { withParent } from '../parent.ts'
 import { toProblem } from '../problem.ts'
 import { openQueue, QUEUE } from '../queue.ts'
 import { isSwept, sweepBlobs } from '../blobs.ts'
+import { sweepFrames } from '../sessions/framelog.ts'
 import { ArrayCache } from './cache.ts'
 import { executeStep, NotOurs } from './execute.ts'
 import { runnerThread } from './thread.ts'
@@ -64,8 +65,8 @@ async function loop(): Promise<void> {
       await lookForForgotten()
       if (Date.now() - swept > 3_600_000) {
         swept = Date.now()
-        const n = await sweepBlobs(db.pool)
-        if (n) log.info({ blobs: n }, 'swept')
+        const [blobs, frames] = [await sweepBlobs(db.pool), await sweepFrames(db.pool)]
+        if (blobs || frames) log.info({ blobs, frames }, 'swept')
       }
     } catch (e) {
       // the database is away; what was being done is put back when it is there again

@@ -18,7 +18,7 @@ import type { CardProps } from '../cards.ts'
 import { dismissUpload, upload, useUploads } from './upload.ts'
 import { t } from '../../words/t.ts'
 
-const TAKEN = '.ply,.stl,.obj,.3mf,.xyz,.asc,.csv,.txt,.pts,.step,.stp'
+const TAKEN = '.ply,.stl,.obj,.3mf,.xyz,.asc,.csv,.txt,.pts,.step,.stp,.frames'
 type As = 'auto' | 'nominal'
 /** s since the last byte came */
 const ELSEWHERE = 10

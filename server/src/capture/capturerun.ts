@@ -1,0 +1,339 @@
+import { existsSync } from 'node:fs'
+import { Readable } from 'node:stream'
+import { fileURLToPath } from 'node:url'
+import { Worker } from 'node:worker_threads'
+import { OakError } from '@oak-gauge/core/base/errors.ts'
+import type { Stereo } from '@oak-gauge/core/calibrate/camera.ts'
+import { frameOfRecord, recordingHead } from '@oak-gauge/core/formats/recording.ts'
+import { worstUncertainty, type Markers } from '@oak-gauge/core/markers/markers.ts'
+import type { CaptureRun as RunView, LinkFrame } from '@oak-gauge/contract'
+import { storeFile } from '../blobs.ts'
+import type { Database } from '../db/connect.ts'
+import type { ScannerRow, SessionRow } from '../db/scannermodels.ts'
+import { enqueueFile } from '../ledger/enqueue.ts'
+import { Hand } from '../markers/hand.ts'
+import type { HandMove } from '../markers/path.ts'
+import { benchOf, type Stage } from '../markers/stage.ts'
+import { middleDistance } from '../markers/mappingview.ts'
+import { toProblem } from '../problem.ts'
+import type { Queue } from '../queue.ts'
+import type { ScannerKeeper } from '../scanners/keeper.ts'
+import { FrameLog, storedFrames, takeUp } from '../sessions/framelog.ts'
+import { rounded } from '../sessions/frames.ts'
+import { openSession, Session } from '../sessions/session.ts'
+import { emptyView, Model, tracked } from './captureview.ts'
+import { records } from './records.ts'
+import type { FromTracker, ToTracker, TrackStart } from './trackmessages.ts'
+
+export interface CaptureOptions {
+  job: string
+  setup: string
+  name: string
+  by: 'markers' | 'shape' | 'both'
+  spacing: number
+  /** noise of a point across its surface at the ideal distance, mm */
+  noise: number
+  map: { markers: Markers; slot: string } | null
+  stereo: Stereo
+  calibration: string
+  /** before a stand-in */
+  stage: Stage | null
+}
+
+interface Progress {
+  phase: 'ready' | 'recording' | 'held' | 'solving'
+}
+
+/** Frames on end that do not lie on what was recorded, and it holds by itself. */
+const MOVED = 12
+/** ms between frames that a scanner's clock begins anew behind */
+const STEP = 60
+/** seconds of the scripted hand */
+const PATH_SECONDS = 40
+
+/** Beside this bundle; when the server runs from its sources (tests), where it is built. */
+function threadFile(): string {
+  const beside = fileURLToPath(new URL('./trackthread.js', import.meta.url))
+  return existsSync(beside) ? beside : fileURLToPath(new URL('../../../.build/trackthread.js', import.meta.url))
+}
+
+/**
+ * Points and markers recorded while a scanner is moved: a thread makes a record of each frame as it comes, which is stored, and tracks it, which is shown; at the end
+ * the recording becomes a file of the job, and a step of its ledger places all its frames anew. So nothing that is shown while recording is lost with a process,
+ * and nothing of it decides the pass.
+ */
+export class CaptureRun extends Session<RunView, Progress> {
+  readonly kind = 'capture'
+  private readonly db: Database
+  private readonly queue: Queue
+  private readonly o: CaptureOptions
+  private readonly hand: Hand | undefined
+  private readonly thread: Worker
+  private log: FrameLog<Uint8Array>
+  readonly model = new Model()
+  /** frames whose records are not made yet, and when they came */
+  private readonly made: (() => void)[] = []
+  private readonly came = new Map<number, number>()
+  private lastTime = -Infinity
+  private firstTime: number | undefined
+  /** ms by which the scanner's clock is set back against that of the frames: it begins anew when a stand-in does */
+  private shift = 0
+
+  private constructor(keeper: ScannerKeeper, scanner: ScannerRow, record: SessionRow, db: Database, queue: Queue, o: CaptureOptions) {
+    super(keeper, scanner, record, emptyView(o, scanner.spec))
+    this.db = db
+    this.queue = queue
+    this.o = o
+    this.log = new FrameLog(db.pool, record.id, records)
+    this.hand = o.stage ? new Hand(keeper, scanner, o.stage, PATH_SECONDS, () => this.tell()) : undefined
+    const m = o.map?.markers
+    const workerData: TrackStart = {
+      by: o.by,
+      spacing: o.spacing,
+      noise: o.noise,
+      stereo: o.stereo,
+      map: m ? { positions: m.positions, normals: m.normals, diameters: m.diameters, sigma: m.ids.map((_, i) => worstUncertainty(m.covariance, i)) } : null,
+    }
+    this.thread = new Worker(threadFile(), { workerData })
+    this.thread.on('message', (m: FromTracker) => this.heard(m))
+    this.thread.on('error', (e) => void this.broke(e))
+  }
+
+  static async start(keeper: ScannerKeeper, scanner: ScannerRow, db: Database, queue: Queue, o: CaptureOptions): Promise<CaptureRun> {
+    return new CaptureRun(keeper, scanner, await openSession('capture', scanner, o, o.job), db, queue, o).launch()
+  }
+
+  /** As another process left it: its frames are tracked once more, and it is held until somebody goes on. */
+  static async resume(
+    keeper: ScannerKeeper,
+    scanner: ScannerRow,
+    record: SessionRow,
+    db: Database,
+    queue: Queue,
+    o: CaptureOptions,
+    progress: Partial<Progress>,
+  ): Promise<CaptureRun> {
+    const run = new CaptureRun(keeper, scanner, record, db, queue, o)
+    run.log = await takeUp(db.pool, record.id, records, (list) => {
+      for (const r of list) {
+        run.counted(frameOfRecord(r.subarray(4)).time, r.length)
+        run.post({ type: 'again', record: r })
+      }
+    })
+    const { phase } = progress
+    run.view.phase = phase === 'recording' ? 'waiting' : phase === 'solving' ? 'held' : (phase ?? 'ready')
+    run.tell()
+    if (phase === 'solving') void run.end()
+    return run
+  }
+
+  async begin(): Promise<void> {
+    const link = this.keeper.link(this.scanner.id)
+    if (this.o.stage) {
+      await this.hand?.take()
+      await link.order({ type: 'bench', things: benchOf(this.o.stage) })
+    }
+    const aims = !this.o.stage || this.o.stage.positions.length > 0
+    await link.order({ type: 'mode', mode: this.view.phase === 'recording' ? 'record' : this.view.phase === 'ready' && aims ? 'aim' : 'idle' })
+  }
+
+  /** Settles when its record is made: the next ones are asked for then. */
+  frame(f: LinkFrame): void | Promise<void> {
+    if (f.kind !== 'points' || this.ended) return
+    const markers = rounded(f.seenMarkers ?? [])
+    this.view.inView = markers.length / 4
+    if (this.view.phase !== 'recording') {
+      if (this.view.phase === 'ready') this.view.distance = middleDistance(markers)
+      return this.tell()
+    }
+    // a stand-in's clock may run faster than the hand that leads it
+    const said = f.time / (this.keeper.of(this.scanner.id).clock ?? 1)
+    if (said + this.shift <= this.lastTime) this.shift = this.lastTime - said + STEP
+    const time = said + this.shift
+    this.lastTime = time
+    this.came.set(time, performance.now())
+    const { xyz, brightness } = f
+    this.post({ type: 'frame', time, xyz, ...(brightness ? { brightness } : {}), markers }, [xyz.buffer as ArrayBuffer])
+    return new Promise((resolve) => this.made.push(resolve))
+  }
+
+  private post(m: ToTracker, transfer: ArrayBuffer[] = []): void {
+    this.thread.postMessage(m, transfer)
+  }
+
+  private heard(m: FromTracker): void {
+    if (m.type === 'record') {
+      this.made.shift()?.()
+      if (this.ended) return
+      this.log.add(m.record)
+      this.counted(frameOfRecord(m.record.subarray(4)).time, m.record.length)
+      return
+    }
+    tracked(this.view, m)
+    const came = this.came.get(m.time)
+    if (came !== undefined) this.view.delay = performance.now() - came
+    for (const t of this.came.keys()) if (t <= m.time) this.came.delete(t)
+    if (m.grown) this.model.grow(m.grown)
+    this.view.surface = { version: this.model.version, cubes: this.model.count }
+    if (m.contradicts >= MOVED && this.view.phase === 'recording') {
+      this.view.problem = toProblem(
+        new OakError('moved', 'What is seen does not lie on what was recorded before: the part or its markers have moved.', {
+          remedy: 'Nothing of it entered. Put it back and go on, or end here and record the rest in another setup.',
+        }),
+      )
+      void this.hold()
+    }
+    this.tell()
+  }
+
+  private counted(time: number, bytes: number): void {
+    this.firstTime ??= time
+    this.lastTime = Math.max(this.lastTime, time)
+    this.view.frames++
+    this.view.bytes += bytes
+    this.view.seconds = (time - this.firstTime) / 1000
+    this.view.rate = this.view.seconds > 0 ? (this.view.frames - 1) / this.view.seconds : 0
+  }
+
+  /** The thread ended: what was recorded is kept, and what is tracked begins with the next process or is had at the end. */
+  private async broke(e: Error): Promise<void> {
+    for (const done of this.made.splice(0)) done()
+    this.view.problem = toProblem(
+      new OakError('tracker-ended', 'What tracks the frames has ended.', {
+        remedy: 'What was recorded is kept: end the recording, and it is solved.',
+        cause: e,
+      }),
+    )
+    await this.hold()
+  }
+
+  override async settle(): Promise<void> {
+    await this.log.flush()
+    await this.thread.terminate()
+  }
+
+  private tell(): void {
+    this.view.sequence++
+    this.view.path = this.hand?.at ?? null
+    this.wake()
+  }
+  protected override changed(): void {
+    this.tell()
+    super.changed()
+  }
+  private note(): Promise<void> {
+    const { phase } = this.view
+    return this.save({ phase: phase === 'waiting' ? 'recording' : phase === 'done' || phase === 'failed' ? 'held' : phase })
+  }
+
+  /** The state, as soon as it is newer than `after`, or after five seconds. */
+  async live(after: number): Promise<RunView> {
+    await this.news(() => this.view.sequence > after)
+    return this.view
+  }
+
+  /** Begins to record, or goes on. */
+  async go(): Promise<void> {
+    if (this.view.phase !== 'ready' && this.view.phase !== 'held') return
+    this.view.phase = 'recording'
+    this.view.problem = null
+    this.view.contradicts = 0
+    this.changed()
+    await this.note()
+    if (this.keeper.of(this.scanner.id).link) await this.begin()
+    else this.lost()
+  }
+  async hold(): Promise<void> {
+    if (this.view.phase !== 'recording' && this.view.phase !== 'waiting') return
+    this.view.phase = 'held'
+    this.hand?.stop()
+    this.changed()
+    await Promise.all([this.quiet(), this.note(), this.log.flush()])
+  }
+
+  private standIn(): Hand {
+    if (!this.hand) throw new OakError('no-hand', 'A real scanner is moved by hand.', { remedy: 'Move it.' })
+    return this.hand
+  }
+  move(m: HandMove): Promise<void> {
+    return this.standIn().move(m)
+  }
+  path(): void {
+    this.standIn().lead(
+      () => this.view.phase === 'recording',
+      (e) => (this.view.problem = toProblem(e)),
+    )
+  }
+
+  /** The recording becomes a file of the job, and the pass a step of its ledger. */
+  async end(): Promise<void> {
+    if (this.ended || this.view.phase === 'solving') return
+    this.hand?.stop()
+    this.view.phase = 'solving'
+    this.changed()
+    await this.quiet()
+    try {
+      await Promise.all([this.note(), this.log.flush()])
+      if (!this.view.frames) throw new OakError('nothing-recorded', 'Nothing was recorded.', { remedy: 'Record, or give it up.' })
+      const { o, scanner } = this
+      const name = `${o.name}.frames`
+      const file = await storeFile(this.db.pool, name, Readable.from(this.whole()))
+      const step = await enqueueFile(this.queue, o.job, {
+        operation: 'solve-recording',
+        id: file.id,
+        name,
+        role: 'pass',
+        setup: o.setup,
+        params: { name: o.name, by: o.by, spacing: o.spacing },
+        inputs: o.map && o.by !== 'shape' ? { map: [o.map.slot] } : {},
+        // of the session's own number: one step, however often its end is tried
+        request: this.record.id,
+      })
+      await scanner.update({ usedAt: new Date() })
+      this.view.step = step.id
+      this.view.phase = 'done'
+      await this.close('done')
+      // the recording is a file of the job by now
+      await this.db.pool.query('delete from session_chunk where session_id = $1', [this.record.id])
+      await this.thread.terminate()
+    } catch (e) {
+      this.view.phase = 'held'
+      this.view.problem = toProblem(e)
+      await this.note().catch(() => undefined)
+    }
+    this.changed()
+  }
+
+  /** The file, as docs/formats.md describes it. */
+  private async *whole(): AsyncGenerator<Uint8Array> {
+    const { o, scanner } = this
+    const { near, ideal, far } = scanner.spec.range
+    yield recordingHead({ scanner: scanner.name, calibration: o.calibration, optics: o.stereo, range: { near, ideal, far }, noise: o.noise })
+    for await (const list of storedFrames(this.db.pool, this.record.id, records)) yield* list
+  }
+
+  async cancel(): Promise<void> {
+    if (this.ended) return
+    this.hand?.stop()
+    await this.close('cancelled')
+    await this.quiet()
+    await this.thread.terminate()
+    this.view.phase = 'failed'
+    this.view.problem = toProblem(new OakError('cancelled', 'The recording was given up.', { remedy: 'Nothing has changed.' }))
+    this.changed()
+  }
+
+  lost(): void {
+    for (const done of this.made.splice(0)) done()
+    if (this.ended || this.view.phase !== 'recording') return
+    this.hand?.stop()
+    this.view.phase = 'waiting'
+    this.changed()
+  }
+  found(): void {
+    if (this.ended) return
+    if (this.view.phase === 'waiting') this.view.phase = 'recording'
+    this.changed()
+    void this.begin().catch((e: unknown) => (this.view.problem = toProblem(e)))
+  }
+}

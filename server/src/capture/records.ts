@@ -1,0 +1,15 @@
+import type { FrameCodec } from '../sessions/framelog.ts'
+
+/** Frames of a recording are stored as they lie in its file: chunks one behind the other are its frames. */
+export const records: FrameCodec<Uint8Array> = {
+  encode: (list) => Buffer.concat(list),
+  decode(bytes) {
+    const list: Uint8Array[] = []
+    for (let at = 0; at < bytes.length;) {
+      const end = at + 4 + bytes.readUInt32LE(at)
+      list.push(bytes.subarray(at, end))
+      at = end
+    }
+    return list
+  },
+}

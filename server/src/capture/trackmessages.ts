@@ -1,0 +1,31 @@
+import type { LiveOptions, LiveState } from '@oak-gauge/core/capture/livetracker.ts'
+import type { KnownMarkers } from '@oak-gauge/core/capture/trackmarkers.ts'
+import type { Stereo } from '@oak-gauge/core/calibrate/camera.ts'
+
+/** What the thread that tracks is begun with: what holds frames by markers sees them through these optics. */
+export interface TrackStart extends Omit<LiveOptions, 'markers'> {
+  stereo: Stereo
+  map: KnownMarkers | null
+}
+
+export type ToTracker =
+  /** as it came; markers: x y z and diameter of each */
+  | { type: 'frame'; time: number; xyz: Float32Array; brightness?: Uint8Array; markers: number[] }
+  /** a record again, after a restart */
+  | { type: 'again'; record: Uint8Array }
+
+/** Cubes of the surface: from the first of these on, or all of them. */
+export interface Grown {
+  version: number
+  from: number
+  /** seven a cube: middle, direction, frames that saw it */
+  cubes: Float32Array
+}
+
+export type FromTracker =
+  /** the record of a frame that came, to be stored */
+  | { type: 'record'; record: Uint8Array }
+  | ({ type: 'tracked'; time: number; placed: number; distance: number | null; late: number; took: number; grown?: Grown; ghost: Float64Array | null } & Pick<
+      LiveState,
+      'state' | 'why' | 'pose' | 'contradicts' | 'waiting' | 'span'
+    > & { sigma: number | null })

@@ -1,0 +1,125 @@
+import { deflateRawSync } from 'node:zlib'
+import { parentPort, workerData } from 'node:worker_threads'
+import { encodeFrame, roundFrame } from '@oak-gauge/core/capture/framecode.ts'
+import { liveTracker, type LiveFrame } from '@oak-gauge/core/capture/livetracker.ts'
+import { frameOfRecord, recordOf } from '@oak-gauge/core/formats/recording.ts'
+import { stereoSight } from '@oak-gauge/core/markers/sight.ts'
+import type { FromTracker, Grown, ToTracker, TrackStart } from './trackmessages.ts'
+
+/*
+ * A thread that makes records of frames, at once, and tracks them, as fast as it can: what comes faster is kept all the same, and is placed when the recording is
+ * solved.
+ */
+
+/** frames that wait here before the oldest are passed over */
+const BEHIND = 3
+/** ms between two looks at how the surface has grown, and between those at all of it */
+const GROWN = 200
+const ALL = 4000
+
+const port = parentPort
+if (!port) throw new Error('this is a thread')
+const { stereo, map, ...start } = workerData as TrackStart
+const tracker = liveTracker({ ...start, ...(map ? { markers: { map, sight: stereoSight(stereo) } } : {}) })
+const say = (m: FromTracker, transfer: ArrayBuffer[] = []) => port.postMessage(m, transfer)
+
+const waiting: { frame: LiveFrame; again: boolean }[] = []
+let late = 0
+let working = false
+let version = 0
+let sent = 0
+let grownAt = 0
+let allAt = 0
+
+port.on('message', (m: ToTracker) => {
+  let record: Uint8Array
+  if (m.type === 'frame') {
+    const step = start.noise / 4
+    const xyz = roundFrame(m.xyz, step)
+    record = recordOf(m.time, m.markers, deflateRawSync(encodeFrame({ xyz, ...(m.brightness ? { intensity: m.brightness } : {}) }, step), { level: 3 }))
+    say({ type: 'record', record })
+  } else record = m.record
+  // what is tracked now and what is read again later are the same numbers
+  const { time, markers, points } = frameOfRecord(record.subarray(4))
+  waiting.push({ frame: { time, markers, xyz: points().xyz }, again: m.type === 'again' })
+  work()
+})
+
+function work(): void {
+  if (working || !waiting.length) return
+  working = true
+  // at a turn of the loop: what came meanwhile is recorded first
+  setImmediate(() => {
+    while (waiting.length > BEHIND && !waiting[0].again) {
+      waiting.shift()
+      late++
+    }
+    const next = waiting.shift()
+    if (next) track(next.frame, next.again)
+    working = false
+    work()
+  })
+}
+
+function track(frame: LiveFrame, again: boolean): void {
+  const began = performance.now()
+  const s = tracker.feed(frame)
+  if (s.anew) {
+    version++
+    sent = 0
+  }
+  const took = performance.now() - began
+  // of those that come again only the last is of interest
+  if (again && waiting.length) return
+  const grown = grew()
+  const { state, why, pose, contradicts, waiting: quarantine, span } = s
+  say(
+    {
+      type: 'tracked',
+      time: frame.time,
+      state,
+      why,
+      pose,
+      contradicts,
+      waiting: quarantine,
+      span,
+      sigma: s.laid ? Math.max(...s.laid.sigmas) : null,
+      placed: tracker.frames(),
+      distance: middle(frame.xyz),
+      late,
+      took,
+      ghost: tracker.ghost() ?? null,
+      ...(grown ? { grown } : {}),
+    },
+    grown ? [grown.cubes.buffer as ArrayBuffer] : [],
+  )
+}
+
+/** Cubes that are new, now and then all of them, as they have changed since. */
+function grew(): Grown | undefined {
+  const surface = tracker.surface()
+  const now = performance.now()
+  const count = surface.cubes()
+  const all = now - allAt > ALL
+  if (now - grownAt < GROWN || (!all && count === sent)) return undefined
+  grownAt = now
+  if (all) {
+    allAt = now
+    sent = 0
+  }
+  const from = sent
+  const cubes = new Float32Array(7 * (count - from))
+  for (let k = from; k < count; k++) {
+    surface.middleOf(k, cubes, 7 * (k - from))
+    cubes[7 * (k - from) + 6] = surface.seenIn(k)
+  }
+  sent = count
+  return { version, from, cubes }
+}
+
+/** mm along the line of sight */
+function middle(xyz: Float32Array): number | null {
+  let z = 0
+  for (let i = 2; i < xyz.length; i += 3) z += xyz[i]
+  return xyz.length ? (3 * z) / xyz.length : null
+}

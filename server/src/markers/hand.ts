@@ -1,0 +1,74 @@
+import { identity, type Mat4 } from '@oak-gauge/core/base/mat4.ts'
+import type { ScannerRow } from '../db/scannermodels.ts'
+import type { ScannerKeeper } from '../scanners/keeper.ts'
+import { movedBody, pathPose, type HandMove } from './path.ts'
+import type { Stage } from './stage.ts'
+
+/** ms between two places of a hand that is led */
+const STEP = 60
+
+/** The virtual hand that leads a stand-in, or turns its table. */
+export class Hand {
+  private readonly keeper: ScannerKeeper
+  private readonly scanner: ScannerRow
+  private readonly box: ArrayLike<number>
+  private readonly seconds: number
+  private readonly moved: () => void
+  private pose: Mat4 | undefined
+  private timer: NodeJS.Timeout | undefined
+  /** of its path, 0 to 1; null while it is not led */
+  at: number | null = null
+
+  /** seconds: once round. moved: called when it was led on, and at the end */
+  constructor(keeper: ScannerKeeper, scanner: ScannerRow, stage: Stage, seconds: number, moved: () => void) {
+    this.keeper = keeper
+    this.scanner = scanner
+    this.box = stage.box
+    this.seconds = seconds
+    this.moved = moved
+  }
+
+  /** Takes the scanner where it was held last, at first where the path begins. */
+  async take(): Promise<void> {
+    const { turntable, range } = this.scanner.spec
+    await this.hold(this.pose ?? (turntable ? identity() : pathPose(this.box, range.ideal, 0)))
+  }
+
+  async move(m: HandMove): Promise<void> {
+    this.stop()
+    await this.hold(movedBody(this.pose ?? identity(), m))
+  }
+
+  private async hold(pose: Mat4): Promise<void> {
+    this.pose = pose
+    await this.keeper.link(this.scanner.id).order({ type: 'hand', pose: Array.from(pose) })
+  }
+
+  /** Leads it, or the turntable, once round, while `goes`. */
+  lead(goes: () => boolean, failed: (e: unknown) => void): void {
+    if (this.timer) return
+    const { turntable, range } = this.scanner.spec
+    let busy = false
+    this.at = 0
+    this.timer = setInterval(() => {
+      if (busy || !goes() || this.at === null) return
+      busy = true
+      this.at = Math.min(1, this.at + STEP / 1000 / this.seconds)
+      const moving = turntable
+        ? this.keeper.link(this.scanner.id).order({ type: 'turn', degrees: Math.round(3600 * this.at) / 10 - 180 })
+        : this.hold(pathPose(this.box, range.ideal, this.at))
+      moving.catch(failed).finally(() => {
+        busy = false
+        if (this.at !== null && this.at >= 1) this.stop()
+        this.moved()
+      })
+    }, STEP)
+    this.moved()
+  }
+
+  stop(): void {
+    clearInterval(this.timer)
+    this.timer = undefined
+    this.at = null
+  }
+}

@@ -1,0 +1,113 @@
+import { Router } from 'express'
+import { API, handRequest } from '@oak-gauge/contract'
+import { OakError } from '@oak-gauge/core/base/errors.ts'
+import type { Stereo } from '@oak-gauge/core/calibrate/camera.ts'
+import type { Markers } from '@oak-gauge/core/markers/markers.ts'
+import type { Item } from '@oak-gauge/core/operations/operation.ts'
+import { boundingBox } from '@oak-gauge/core/shape/points.ts'
+import { serve } from '../api/serve.ts'
+import { CaptureRun } from '../capture/capturerun.ts'
+import type { Database } from '../db/connect.ts'
+import { SetupRow } from '../db/models.ts'
+import { NoteRow } from '../db/scannermodels.ts'
+import { loadLedger, type Ledger } from '../ledger/state.ts'
+import { inUse, load, stageOf } from '../markers/ofjob.ts'
+import { MEASURED_TRIANGLES, setStage, type Stage } from '../markers/stage.ts'
+import type { Queue } from '../queue.ts'
+import { idle, warmEnough } from '../scanners/guards.ts'
+import type { ScannerKeeper } from '../scanners/keeper.ts'
+import { scannerOr404 } from '../scanners/summary.ts'
+
+export function captureRoutes(db: Database, queue: Queue, keeper: ScannerKeeper): Router {
+  const r = Router()
+
+  serve(r, API.startCapture, async ({ params, body }) => {
+    const ledger = await loadLedger(params.id)
+    const setup = await SetupRow.findOne({ where: { id: body.setup, jobId: params.id } })
+    if (!setup) throw new OakError('not-found', 'There is no such setup.')
+    const scanner = await scannerOr404(body.scanner)
+    const { spec } = scanner
+    if (spec.turntable || spec.arm)
+      throw new OakError('not-by-hand', `${scanner.name} is not moved by hand.`, {
+        remedy: 'Bring its passes in as files, or choose a scanner that is led round the part.',
+      })
+    idle(keeper, scanner.id)
+    warmEnough(keeper, scanner, body.cold)
+    const link = keeper.link(scanner.id)
+    const map = await mapOf(db, ledger, setup.id)
+    const by = body.by === 'auto' ? (map ? 'markers' : 'shape') : body.by
+    if (by !== 'shape' && !map)
+      throw new OakError('no-map', `There is no map of the markers of ${setup.name}.`, { remedy: 'Map the markers first, or let shape hold the frames.' })
+    const stereo = (await inUse(scanner))?.stereo ?? link.hello.calibration.stereo
+    const run = await CaptureRun.start(keeper, scanner, db, queue, {
+      job: params.id,
+      setup: setup.id,
+      name: body.name ?? nextName(ledger, setup.name),
+      by,
+      spacing: body.spacing,
+      noise: noiseOf(stereo, spec.range.ideal),
+      map,
+      stereo,
+      calibration: scanner.calibrationId ?? '',
+      stage: link.hello.standIn ? await stageBefore(db, ledger, setup.place) : null,
+    })
+    if (body.cold) await NoteRow.create({ scannerId: scanner.id, text: `A pass was recorded although the scanner was not warm (${ledger.job.title}).` })
+    keeper.changed(scanner.id)
+    return run.state()
+  })
+
+  serve(r, API.capture, async ({ params, query, res }) => {
+    const { run } = keeper.of((await scannerOr404(params.id)).id)
+    if (!(run instanceof CaptureRun)) return
+    res.setHeader('Cache-Control', 'no-store')
+    return run.live(query.after)
+  })
+  serve(r, API.captured, async ({ params, query, res }) => {
+    const { run } = keeper.of((await scannerOr404(params.id)).id)
+    const cubes = run instanceof CaptureRun ? run.model.since(query.version, query.from) : undefined
+    if (!cubes) return
+    res.setHeader('Content-Type', 'application/octet-stream')
+    res.setHeader('Cache-Control', 'no-store')
+    res.end(Buffer.from(cubes.buffer, cubes.byteOffset, cubes.byteLength))
+  })
+  return r
+}
+
+/** What the scanner run's route passes on. */
+export async function actOnCapture(run: CaptureRun, what: string, body: unknown): Promise<void> {
+  if (what === 'record') await run.go()
+  else if (what === 'hold') await run.hold()
+  else if (what === 'end') await run.end()
+  else if (what === 'cancel') await run.cancel()
+  else if (what === 'path') run.path()
+  else if (what === 'hand') await run.move(handRequest.parse(body))
+  else throw new OakError('not-found', `A recording knows no “${what}”.`)
+}
+
+/** px by which what is seen is located, where nobody says better */
+const LOCATED = 0.03
+/** Noise along the line of sight at a distance, mm: a disparity is the difference of two places in the images (Hartley and Zisserman 2004, 12.6). */
+function noiseOf({ left, pose }: Stereo, distance: number): number {
+  const base = Math.hypot(pose[3], pose[7], pose[11])
+  return (distance ** 2 / (left.fx * base)) * LOCATED * Math.SQRT2
+}
+
+/** The newest map of the markers of a setup, in its own axes. */
+async function mapOf(db: Database, l: Ledger, setup: string): Promise<{ markers: Markers; slot: string } | null> {
+  const slot = [...l.slots.values()].findLast((s) => s.role === 'marker-map' && s.setupId === setup && l.tray.has(s.id))
+  const row = slot && l.tray.get(slot.id)
+  return row ? { markers: ((await load(db, row)) as Item<Markers>).data, slot: slot.id } : null
+}
+
+function nextName(l: Ledger, setup: string): string {
+  const n = [...l.tray.values()].filter((i) => l.slots.get(i.slotId ?? '')?.role === 'pass').length
+  return `Pass ${n + 1}, ${setup}`
+}
+
+async function stageBefore(db: Database, l: Ledger, place: number): Promise<Stage> {
+  const stage = await setStage(await stageOf(db, l, place), MEASURED_TRIANGLES)
+  if (!stage.solid)
+    throw new OakError('no-part', 'A stand-in needs a part before it.', { remedy: 'Bring in the nominal of the part: it is what the stand-in measures.' })
+  // it is led round the part, not round the markers beside it
+  return { ...stage, box: Array.from(boundingBox(Float32Array.from(stage.solid.vertices))) }
+}

@@ -1,0 +1,197 @@
+import { afterAll, beforeAll, describe, expect, it } from '@jest/globals'
+import type { CaptureRun, JobState, MappingRun, ScannerDetail, ScannerSummary, Step } from '@oak-gauge/contract'
+import { writeAny } from '@oak-gauge/core/formats/index.ts'
+import { bytesSource } from '@oak-gauge/core/formats/source.ts'
+import { readAny } from '@oak-gauge/core/formats/index.ts'
+import { buildTriangleSearch, closestOnTriangle, closestTriangles, newClosest } from '@oak-gauge/core/space/closest.ts'
+import { tray } from '../../core/test/tray.ts'
+import { stockShelf } from '../src/scanners/demo.ts'
+import { SessionRow } from '../src/db/scannermodels.ts'
+import { sweepFrames } from '../src/sessions/framelog.ts'
+import { records } from '../src/capture/records.ts'
+import { startAll, until, type All } from './help.ts'
+
+let all: All
+let job: JobState
+const shelf: Record<string, string> = {}
+
+const warm = (name: string) =>
+  until(
+    async () => (await all.call('GET', `/scanners/${shelf[name]}`)).body as ScannerDetail,
+    (s) => s.link === 'connected' && s.state?.warm === true,
+  )
+const run = async <T = CaptureRun>(name: string): Promise<T> => (await all.call('GET', `/scanners/${shelf[name]}/run`)).body
+const act = (name: string, what: string, body: object = {}) => all.call('POST', `/scanners/${shelf[name]}/run/${what}`, body)
+const led = (name: string) =>
+  until(
+    () => run<CaptureRun | MappingRun>(name),
+    (r) => r.path === null,
+    120,
+  )
+const begin = (scanner: string, body: object = {}) =>
+  all.call('POST', `/jobs/${job.job.id}/capture`, { scanner: shelf[scanner], setup: job.setups[0].id, ...body })
+const finished = (id: string | null) =>
+  until(
+    async () => (await all.state(job.job.id)).steps.find((s) => s.id === id),
+    (s) => !!s && ['done', 'failed', 'cancelled'].includes(s.state),
+    300,
+  ) as Promise<Step>
+const passes = async () => (await all.state(job.job.id)).tray.filter((i) => i.role === 'pass')
+const evidence = (s: Step, id: string) => s.evidence?.quantities.find((q) => q.id === id)?.value
+
+/** rms distance of a pass to the part that stood there, and the share of it within 3 mm, mm */
+async function offPart(item: string): Promise<{ rms: number; share: number }> {
+  const file = new Uint8Array(await (await fetch(`${all.url}/api/v1/items/${item}/file?format=ply`)).arrayBuffer())
+  const { data } = await readAny(bytesSource('pass.ply', file))
+  if (data.kind !== 'points') throw new Error('no points')
+  const n = data.xyz.length / 3
+  const order = Uint32Array.from({ length: n }, (_, i) => i)
+  const search = buildTriangleSearch(tray)
+  const hits = closestTriangles(search, data.xyz, order, 0, n, 3).slice()
+  const best = newClosest()
+  let [squares, count] = [0, 0]
+  for (let i = 0; i < n; i++) {
+    if (hits[i] < 0) continue
+    best.d2 = Infinity
+    closestOnTriangle(search.corners, hits[i], data.xyz[3 * i], data.xyz[3 * i + 1], data.xyz[3 * i + 2], best)
+    squares += best.d2
+    count++
+  }
+  return { rms: Math.sqrt(squares / count), share: count / n }
+}
+
+beforeAll(async () => {
+  process.env['OAK_CLOCK'] = '4000'
+  all = await startAll({ apart: true })
+  await stockShelf()
+  for (const s of (await all.call('GET', '/scanners')).body.items as ScannerSummary[]) shelf[s.name] = s.id
+  job = await all.newJob('Tray')
+  const stl = Buffer.concat([...writeAny('stl', tray, 'tray')])
+  expect((await all.bring(job.job.id, 'tray.stl', stl, '&role=nominal&unit=mm')).state).toBe('done')
+  for (const name of ['Alder', 'Birch']) {
+    await all.call('PATCH', `/scanners/${shelf[name]}`, { on: true })
+    await warm(name)
+  }
+}, 120_000)
+afterAll(() => all.stop())
+
+describe('recording by shape', () => {
+  it('needs a setup of the job, a scanner that is led by hand, and a map where markers are to hold it', async () => {
+    expect((await begin('Birch', { setup: '00000000-0000-4000-8000-000000000000' })).status).toBe(404)
+    expect((await begin('Hazel')).body.code).toBe('not-by-hand')
+    expect((await begin('Birch', { by: 'markers' })).body.code).toBe('no-map')
+    expect((await begin('Birch', { spacing: 0 })).status).toBe(400)
+    expect(await SessionRow.count()).toBe(0)
+  })
+  it('nothing is recorded before it is asked for; a hold is a hold; the process is killed, and hardly a frame is lost', async () => {
+    const begun = await begin('Birch', { by: 'shape', spacing: 1.5 })
+    expect([begun.status, begun.body.phase, begun.body.frames]).toEqual([202, 'ready', 0])
+    expect((await begin('Birch')).status).toBe(409)
+    await until(
+      () => run('Birch'),
+      (r) => r.inView > 3 && r.distance !== null,
+    )
+    expect((await run('Birch')).frames).toBe(0)
+    await act('Birch', 'record')
+    await act('Birch', 'path')
+    const before = await until(
+      () => run('Birch'),
+      (r) => r.frames >= 40 && r.placed >= 20,
+      60,
+    )
+    expect(before.surface.cubes).toBeGreaterThan(1000)
+    const gone = new Promise((resolve) => all.sessions().once('exit', resolve))
+    all.sessions().kill('SIGKILL')
+    await gone
+    await all.startSessions()
+    await warm('Birch')
+    const after = await until(
+      () => run('Birch'),
+      (r) => r.phase === 'recording',
+      60,
+    )
+    // 17 frames a second
+    expect(before.frames - after.frames).toBeLessThan(17)
+    await act('Birch', 'hold')
+    const held = await run('Birch')
+    expect(held.phase).toBe('held')
+    await new Promise((resolve) => setTimeout(resolve, 400))
+    expect((await run('Birch')).frames).toBe(held.frames)
+    // what was tracked before is tracked again
+    await until(
+      () => run('Birch'),
+      (r) => r.placed >= 20,
+      60,
+    )
+    await act('Birch', 'cancel')
+    expect(await passes()).toEqual([])
+    expect(await SessionRow.count({ where: { state: 'open' } })).toBe(0)
+    // what was given up is kept for a day
+    expect(await sweepFrames(all.db.pool)).toBe(0)
+    await SessionRow.update({ endedAt: new Date(Date.now() - 25 * 3_600_000) }, { where: {} })
+    expect(await sweepFrames(all.db.pool)).toBeGreaterThan(3)
+    expect(await sweepFrames(all.db.pool)).toBe(0)
+  }, 240_000)
+})
+
+describe('recording by markers', () => {
+  it('a pass from nothing: planned, mapped, recorded, solved; it lies on the part', async () => {
+    const nominal = (await all.state(job.job.id)).tray.find((i) => i.role === 'nominal')
+    const plan = await all.step(job.job.id, { operation: 'plan-markers', inputs: { shape: [nominal!.slot] }, params: { where: 'around' } })
+    expect([plan.state, plan.problem]).toEqual(['done', null])
+    await all.call('POST', `/jobs/${job.job.id}/mapping`, { scanner: shelf['Alder'], setup: job.setups[0].id })
+    await act('Alder', 'path')
+    await led('Alder')
+    const map = await finished(((await act('Alder', 'end')).body as MappingRun).step)
+    expect([map.state, map.problem]).toEqual(['done', null])
+
+    expect((await begin('Alder', { spacing: 1 })).body.by).toBe('markers')
+    await act('Alder', 'record')
+    await act('Alder', 'path')
+    const live = (await led('Alder')) as CaptureRun
+    expect([live.problem, live.tracking, live.why]).toEqual([null, 'steady', ''])
+    expect([live.frames > 200, live.placed + live.late > 0.9 * live.frames, live.contradicts]).toEqual([true, true, 0])
+    expect([live.sigma !== null && live.sigma < 0.1, live.ghost]).toEqual([true, null])
+    const cubes = new Float32Array(
+      await (await fetch(`${all.url}/api/v1/scanners/${shelf['Alder']}/captured?version=${live.surface.version}&from=0`)).arrayBuffer(),
+    )
+    expect([cubes.length % 7, cubes.length / 7 >= live.surface.cubes]).toEqual([0, true])
+    expect((await all.call('GET', `/scanners/${shelf['Alder']}/captured?version=99`)).status).toBe(204)
+
+    const ended = (await act('Alder', 'end')).body as CaptureRun
+    expect([ended.phase, ended.problem]).toEqual(['done', null])
+    const step = await finished(ended.step)
+    expect([step.state, step.problem]).toEqual(['done', null])
+    expect(Number(evidence(step, 'frames'))).toBe(live.frames === ended.frames ? live.frames : ended.frames)
+    expect(Number(evidence(step, 'frames-not-placed'))).toBeLessThan(0.05 * ended.frames)
+    const [pass] = await passes()
+    expect(pass.name).toBe(`Pass 1, ${job.setups[0].name}`)
+    // a hand stuck the markers a millimetre beside their places: the map lies so far from the nominal, and the pass with it
+    expect((await offPart(pass.id)).rms).toBeLessThan(1)
+    const fit = await all.step(job.job.id, { operation: 'best-fit', inputs: { measured: [pass.slot], nominal: [nominal!.slot] } })
+    expect([fit.state, fit.problem]).toEqual(['done', null])
+    const [laid] = await passes()
+    const off = await offPart(laid.id)
+    expect([off.share > 0.98, off.rms < 0.12, off]).toEqual([true, true, off])
+    // what is left of the session is its record
+    const kept = "select count(*)::int as n from session_chunk c join session s on s.id = c.session_id where s.state = 'done'"
+    expect((await all.db.pool.query(kept)).rows).toEqual([{ n: 0 }])
+
+    // the file is of the job: the same pass again, by somebody without a scanner
+    const again = await all.step(job.job.id, { operation: 'thin', inputs: { passes: [pass.slot] }, params: { size: 2 } })
+    expect(again.state).toBe('done')
+  }, 400_000)
+  it('an empty recording is refused at its end, and may be given up', async () => {
+    await begin('Alder', { spacing: 1 })
+    const ended = (await act('Alder', 'end')).body as CaptureRun
+    expect([ended.phase, ended.problem?.code]).toEqual(['held', 'nothing-recorded'])
+    expect((await act('Alder', 'nonsense')).status).toBe(404)
+    await act('Alder', 'cancel')
+    expect((await run('Alder')).phase).toBe('failed')
+  }, 60_000)
+})
+
+it('records of frames come back one by one', () => {
+  const list = [Uint8Array.of(2, 0, 0, 0, 7, 8), Uint8Array.of(0, 0, 0, 0)]
+  expect(records.decode(records.encode(list)).map((r) => [...r])).toEqual(list.map((r) => [...r]))
+})
