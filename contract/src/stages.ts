@@ -24,6 +24,9 @@ export const quantity = (step: Step | undefined, id: QuantityId) => step?.eviden
 /** The last step of the kind on the path the job stands on. */
 export const lastOf = (path: Step[], ...operations: string[]) => path.findLast((s) => operations.includes(s.operation))
 
+/** Operations that bring passes, meshes and nominals in from files. */
+export const BRINGING = ['import', 'solve-recording']
+
 /** State of each stage, told from the ledger alone; `ready` is that of the scanner chosen for the job. */
 export function stageStates(path: Step[], tray: TrayItem[], brief: { tolerance: number | null }, ready: StageState = 'open'): Record<Stage, StageState> {
   const has = (...ops: string[]) => path.some((s) => ops.includes(s.operation))
@@ -34,7 +37,7 @@ export function stageStates(path: Step[], tray: TrayItem[], brief: { tolerance: 
     Brief: brief.tolerance === null ? 'work' : 'good',
     Ready: ready,
     Mark: has('map-markers', 'import-markers') ? (warned('map-markers', 'join-markers') ? 'look' : 'good') : has('plan-markers') ? 'work' : 'open',
-    Capture: passes > 0 || mesh ? (path.some((s) => s.operation === 'import' && s.evidence?.warnings.length) ? 'look' : 'good') : 'open',
+    Capture: passes > 0 || mesh ? (path.some((s) => BRINGING.includes(s.operation) && s.evidence?.warnings.length) ? 'look' : 'good') : 'open',
     Clean: has('trim-plane', 'strays', 'islands', 'lasso') ? 'good' : 'open',
     Align: has('adjust')
       ? warned('adjust')

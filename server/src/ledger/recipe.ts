@@ -1,5 +1,6 @@
 import type { Recipe } from '@oak-gauge/core/operations/recipe.ts'
 import { ItemRow } from '../db/models.ts'
+import { BRINGING } from '@oak-gauge/contract'
 import { aboutStep, SET_ASIDE, type Ledger } from './state.ts'
 
 /**
@@ -11,7 +12,7 @@ export async function recipeOf(l: Ledger): Promise<Recipe> {
   const nameOf = new Map<string, string>()
   const inputs: Recipe['inputs'] = {}
   const groups = new Map<string, string>()
-  for (const s of l.path.filter((s) => s.operation === 'import'))
+  for (const s of l.path.filter((s) => BRINGING.includes(s.operation)))
     for (const slot of Object.values(s.slots).flat()) {
       const row = l.slots.get(slot)
       const item = made.find((m) => m.slotId === slot)
@@ -37,7 +38,7 @@ export async function recipeOf(l: Ledger): Promise<Recipe> {
   const steps: Recipe['steps'] = []
   const deliver: Recipe['deliver'] = []
   for (const s of l.path) {
-    if (s.operation === 'import' || s.operation === SET_ASIDE || (aboutStep(s.operation).stage === 'Mark' && !joins.includes(s))) continue
+    if (BRINGING.includes(s.operation) || s.operation === SET_ASIDE || (aboutStep(s.operation).stage === 'Mark' && !joins.includes(s))) continue
     const outputs: Record<string, string> = {}
     for (const [port, slots] of Object.entries(s.slots)) {
       const fresh = slots.filter((slot) => !nameOf.has(slot))

@@ -369,7 +369,8 @@ export const EN: Record<string, string> = {
   Open: 'Open',
   'Open the ledger': 'Open the ledger',
   'Other settings': 'Other settings',
-  'PLY, STL, OBJ, 3MF, point text (XYZ, ASC, CSV), STEP; up to 2 GB each': 'PLY, STL, OBJ, 3MF, point text (XYZ, ASC, CSV), STEP; up to 2 GB each',
+  'PLY, STL, OBJ, 3MF, point text (XYZ, ASC, CSV), STEP, recordings (.frames); up to 2 GB each':
+    'PLY, STL, OBJ, 3MF, point text (XYZ, ASC, CSV), STEP, recordings (.frames); up to 2 GB each',
   'PNG or JPEG as they came from the cameras, in pairs named alike, with “left” and “right” in the name.{{files}}':
     'PNG or JPEG as they came from the cameras, in pairs named alike, with “left” and “right” in the name.{{files}}',
   'Page to print (PDF)': 'Page to print (PDF)',

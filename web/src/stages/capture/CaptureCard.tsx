@@ -1,6 +1,6 @@
 import { Button, Segmented, Select } from 'antd'
 import { useRef, useState, type DragEvent } from 'react'
-import { UNITS, type Step } from '@oak-gauge/contract'
+import { BRINGING, UNITS, type Step } from '@oak-gauge/contract'
 import {
   useAddSetupMutation,
   useForgetUploadMutation,
@@ -48,8 +48,8 @@ export function CaptureCard({ go }: CardProps) {
     setOver(false)
     take(e.dataTransfer.files)
   }
-  const refused = state.steps.filter((s) => s.operation === 'import' && s.state === 'failed')
-  const items = [...passes, ...nominals, ...meshes.filter((i) => state.steps.find((s) => s.id === i.step)?.operation === 'import')]
+  const refused = state.steps.filter((s) => BRINGING.includes(s.operation) && s.state === 'failed')
+  const items = [...passes, ...nominals, ...meshes.filter((i) => BRINGING.includes(state.steps.find((s) => s.id === i.step)?.operation ?? ''))]
   return (
     <WorkCard
       question={t('What was recorded?')}
@@ -106,7 +106,7 @@ export function CaptureCard({ go }: CardProps) {
         onDrop={drop}
       >
         <b>{t('Drop files here, or choose them')}</b>
-        <div className="hint">{t('PLY, STL, OBJ, 3MF, point text (XYZ, ASC, CSV), STEP; up to 2 GB each')}</div>
+        <div className="hint">{t('PLY, STL, OBJ, 3MF, point text (XYZ, ASC, CSV), STEP, recordings (.frames); up to 2 GB each')}</div>
         <input
           ref={input}
           type="file"
