@@ -16,6 +16,7 @@ import type {
   RunState,
   ScannerSummary,
   StartCalibration,
+  StartCapture,
   StartMapping,
   nudgeRequest,
   Step,
@@ -126,6 +127,10 @@ export const api = createApi({
       query: ({ job, body }) => to(API.startMapping, { id: job }, body),
       invalidatesTags: (_r, _e, { body }) => [{ type: 'Scanner', id: body.scanner }, 'Scanners'],
     }),
+    startCapture: b.mutation<RunState, { job: string; body: StartCapture }>({
+      query: ({ job, body }) => to(API.startCapture, { id: job }, body),
+      invalidatesTags: (_r, _e, { body }) => [{ type: 'Scanner', id: body.scanner }, 'Scanners'],
+    }),
     actOnRun: b.mutation<RunState, { id: string; what: string; body?: HandRequest | z.input<typeof nudgeRequest> }>({
       query: ({ id, what, body }) => to(API.actOnRun, { id, what }, body ?? {}),
       invalidatesTags: (_r, _e, { id, what }) => (what === 'hand' || what === 'path' ? [] : [{ type: 'Scanner', id }]),
@@ -213,6 +218,7 @@ export const {
   useStartCalibrationMutation,
   useStartVerificationMutation,
   useActOnRunMutation,
+  useStartCaptureMutation,
   useStartMappingMutation,
   usePutIntoUseMutation,
   useCalibrationQuery,

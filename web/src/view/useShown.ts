@@ -3,6 +3,7 @@ import { SWATCHES, type TrayItem } from '@oak-gauge/contract'
 import { shownByDefault, useOpenJob } from '../job/useJob.ts'
 import { useAppSelector } from '../store.ts'
 import { displayOf, previewOf, type Arrays } from './display.ts'
+import { useGrowing } from './growing.ts'
 import type { Shown } from './objects.ts'
 
 const MESH = [176, 164, 146] as const
@@ -36,6 +37,7 @@ export function useShown(): { shown: Shown[]; waiting: number; failed: boolean }
   const map = useAppSelector((s) => s.view.map)
   const going = useAppSelector((s) => s.view.going)
   const colouring = useAppSelector((s) => s.view.colouring)
+  const recording = useGrowing()
   const [data, setData] = useState<ReadonlyMap<string, Arrays>>(new Map())
   const [failed, setFailed] = useState(false)
   const [preview, setPreview] = useState<Preview | null>(null)
@@ -119,6 +121,7 @@ export function useShown(): { shown: Shown[]; waiting: number; failed: boolean }
         gone: preview?.gone.get(i.slot) ?? null,
       })
     }
-    return { shown, waiting, failed }
-  }, [wanted, data, passes, preview, stage, failed, colouring])
+    // the axes of a recording are its own: what lies in those of the job would lie anywhere in it
+    return recording ? { shown: [recording], waiting: 0, failed: false } : { shown, waiting, failed }
+  }, [wanted, data, passes, preview, stage, failed, colouring, recording])
 }

@@ -1,217 +1,37 @@
-import { Button, Segmented, Select } from 'antd'
-import { useRef, useState, type DragEvent } from 'react'
-import { BRINGING, UNITS, type Step } from '@oak-gauge/contract'
-import {
-  useAddSetupMutation,
-  useForgetUploadMutation,
-  useOpenUploadsQuery,
-  useDismissStepMutation,
-  useMoveToSetupMutation,
-  useRerunStepMutation,
-} from '../../api.ts'
-import { bytes, short } from '../../looks/quantity.ts'
-import { ProblemBox } from '../../looks/ProblemBox.tsx'
+import { Segmented } from 'antd'
+import { useState } from 'react'
+import { useScannersQuery } from '../../api.ts'
 import { useOpenJob } from '../../job/useJob.ts'
-import { useStep } from '../../job/useStep.ts'
-import { WorkCard } from '../../job/WorkCard.tsx'
-import type { CardProps } from '../cards.ts'
-import { dismissUpload, upload, useUploads } from './upload.ts'
+import { isOver, useLiveRun } from '../../scanners/useLiveRun.ts'
 import { t } from '../../words/t.ts'
+import type { CardProps } from '../cards.ts'
+import { FilesPart } from './FilesPart.tsx'
+import { RecordPart } from './RecordPart.tsx'
+import { Recording } from './Recording.tsx'
 
-const TAKEN = '.ply,.stl,.obj,.3mf,.xyz,.asc,.csv,.txt,.pts,.step,.stp,.frames'
-type As = 'auto' | 'nominal'
-/** s since the last byte came */
-const ELSEWHERE = 10
+type Way = 'files' | 'record'
 
-/** Files in: recorded passes, meshes, nominals. */
+/** Passes come from files, or from a scanner that is led over the part. */
 export function CaptureCard({ go }: CardProps) {
-  const { state, passes, meshes, nominals } = useOpenJob()
-  const job = state.job.id
-  const uploads = useUploads(job)
-  const [as, setAs] = useState<As>('auto')
-  const [setup, setSetup] = useState<string | null>(null)
-  const [over, setOver] = useState(false)
-  const input = useRef<HTMLInputElement>(null)
-  const [addSetup] = useAddSetupMutation()
-  const [move] = useMoveToSetupMutation()
-  const aside = useStep()
-  const { data: open = [] } = useOpenUploadsQuery(job, { refetchOnMountOrArgChange: true })
-  const [forget] = useForgetUploadMutation()
-  // what no window of this browser is sending
-  const halfway = open.filter((o) => !uploads.some((u) => u.id === o.id))
-  const into = setup ?? state.setups.at(-1)?.id
-  const take = (list: FileList | null) => {
-    if (list?.length) upload(job, [...list], as === 'nominal' ? { role: 'nominal' } : into ? { setup: into } : {})
-  }
-  const drop = (e: DragEvent) => {
-    e.preventDefault()
-    setOver(false)
-    take(e.dataTransfer.files)
-  }
-  const refused = state.steps.filter((s) => BRINGING.includes(s.operation) && s.state === 'failed')
-  const items = [...passes, ...nominals, ...meshes.filter((i) => BRINGING.includes(state.steps.find((s) => s.id === i.step)?.operation ?? ''))]
-  return (
-    <WorkCard
-      question={t('What was recorded?')}
-      about={t('Bring in the passes of each setup, and the nominal if there is one. Files are kept as they are; every change later is a step of its own.')}
-      foot={
-        <Button type="primary" disabled={!passes.length && !meshes.length} onClick={() => go(passes.length ? 'Clean' : 'Datum')}>
-          {passes.length || !meshes.length ? t('Go on to Clean') : t('Go on to Datum')}
-        </Button>
-      }
-    >
-      <Segmented<As>
-        block
-        value={as}
-        onChange={setAs}
-        options={[
-          { value: 'auto', label: t('Scans and meshes') },
-          { value: 'nominal', label: t('A nominal') },
-        ]}
-      />
-      {as === 'auto' && (
-        <div className="field">
-          <label htmlFor="c-setup">{t('Recorded in')}</label>
-          <span className="abreast">
-            <Select
-              id="c-setup"
-              className="control narrow"
-              value={into ?? null}
-              onChange={setSetup}
-              options={state.setups.map((s) => ({ value: s.id, label: s.name }))}
-            />
-            <Button
-              className="beside"
-              title={t('Another setup: the part was turned or moved in between')}
-              onClick={() => void addSetup({ id: job, name: t('Setup {{setups}}', { setups: state.setups.length + 1 }) }).then(() => setSetup(null))}
-            >
-              {t('New')}
-            </Button>
-          </span>
-        </div>
-      )}
-      <div
-        className={`drop${over ? ' over' : ''}`}
-        role="button"
-        tabIndex={0}
-        onClick={() => input.current?.click()}
-        onKeyDown={(e) => {
-          if (e.key === 'Enter') input.current?.click()
-        }}
-        onDragOver={(e) => {
-          e.preventDefault()
-          setOver(true)
-        }}
-        onDragLeave={() => setOver(false)}
-        onDrop={drop}
-      >
-        <b>{t('Drop files here, or choose them')}</b>
-        <div className="hint">{t('PLY, STL, OBJ, 3MF, point text (XYZ, ASC, CSV), STEP, recordings (.frames); up to 2 GB each')}</div>
-        <input
-          ref={input}
-          type="file"
-          multiple
-          hidden
-          accept={TAKEN}
-          onChange={(e) => {
-            take(e.target.files)
-            e.target.value = ''
-          }}
-        />
-      </div>
-      <div className="files">
-        {uploads.map((u) => (
-          <div className="file" key={u.key}>
-            <div className="abreast">
-              <span className="grow">{u.name}</span>
-              <span className="figure soft">
-                {u.problem
-                  ? ''
-                  : u.waits
-                    ? t('waits for the server')
-                    : t('{{percent}} % of {{size}}', { percent: Math.round(100 * u.sent), size: bytes(u.bytes) })}
-              </span>
-              <Button size="small" onClick={() => (u.problem ? dismissUpload(u.key) : u.stop())}>
-                {u.problem ? t('Close') : t('Stop')}
-              </Button>
-            </div>
-            {u.problem && <ProblemBox problem={u.problem} />}
-          </div>
-        ))}
-        {halfway.map((o) => (
-          <div className="file" key={o.id}>
-            <div className="abreast">
-              <span className="grow">{o.name}</span>
-              <span className="figure soft">{t('{{percent}} % of {{size}}', { percent: Math.floor((100 * o.bytes) / o.size), size: bytes(o.size) })}</span>
-              <Button size="small" onClick={() => void forget({ job, id: o.id })}>
-                {t('Forget')}
-              </Button>
-            </div>
-            <div className="hint">
-              {o.idle < ELSEWHERE ? t('Another window is sending it.') : t('The rest has not come. Choose the file again, and it goes on from there.')}
-            </div>
-          </div>
-        ))}
-        {refused.map((s) => (
-          <Refused key={s.id} step={s} />
-        ))}
-        {items.map((i) => (
-          <div className="file abreast" key={i.slot}>
-            <span className="grow one-line" title={i.name}>
-              {i.name}
-            </span>
-            {i.role === 'pass' ? (
-              <select
-                aria-label={t('Setup of {{name}}', { name: i.name })}
-                value={i.setup ?? ''}
-                onChange={(e) => void move({ id: job, slot: i.slot, setup: e.target.value || null })}
-              >
-                <option value="">{t('no setup')}</option>
-                {state.setups.map((s) => (
-                  <option key={s.id} value={s.id}>
-                    {s.name.split(',')[0]}
-                  </option>
-                ))}
-              </select>
-            ) : (
-              <span className="soft">{i.role}</span>
-            )}
-            <span className="figure soft">{short(i.count)}</span>
-            <Button
-              size="small"
-              aria-label={t('Set {{name}} aside', { name: i.name })}
-              title={t('Set aside (the ledger brings it back)')}
-              onClick={() => void aside.run({ operation: 'set-aside', inputs: { items: [i.slot] } })}
-            >
-              –
-            </Button>
-          </div>
-        ))}
-      </div>
-    </WorkCard>
-  )
-}
-
-/** A file that could not be read; when only its unit is missing, it is asked for. */
-function Refused({ step }: { step: Step }) {
   const { state } = useOpenJob()
-  const [rerun] = useRerunStepMutation()
-  const [dismiss] = useDismissStepMutation()
-  if (!step.problem) return null
-  const again = (unit: string) => void rerun({ id: state.job.id, step: step.id, params: { ...step.params, unit } })
-  return (
-    <ProblemBox problem={step.problem}>
-      <span className="abreast wrap below">
-        {step.problem.code === 'unit-unknown' &&
-          UNITS.map((u) => (
-            <Button key={u} size="small" onClick={() => again(u)}>
-              {u === 'um' ? 'µm' : u}
-            </Button>
-          ))}
-        <Button size="small" onClick={() => void dismiss({ id: state.job.id, step: step.id })}>
-          {step.problem.code === 'unit-unknown' ? t('Leave it out') : t('Close')}
-        </Button>
-      </span>
-    </ProblemBox>
+  const { data: scanners = [] } = useScannersQuery()
+  const busy = scanners.find((s) => s.run?.kind === 'capture' && !isOver(s.run))
+  const run = useLiveRun(busy?.id ?? null, 'capture')
+  const [way, setWay] = useState<Way>('files')
+  if (busy && run && run.job === state.job.id && !isOver(run)) return <Recording run={run} scanner={busy} />
+  const head = (
+    <Segmented<Way>
+      block
+      value={way}
+      onChange={setWay}
+      options={[
+        { value: 'files', label: t('From files') },
+        { value: 'record', label: t('With a scanner') },
+      ]}
+    />
   )
+  if (way === 'files') return <FilesPart head={head} go={go} />
+  // a turntable and an arm lead themselves: their passes come as files so far
+  const led = scanners.filter((s) => s.kind === 'laser-lines' || s.kind === 'area')
+  return <RecordPart head={head} scanners={led} busy={busy && run?.job !== state.job.id ? busy.id : null} />
 }

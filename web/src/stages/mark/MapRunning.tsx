@@ -5,6 +5,8 @@ import { problemOf, useActOnRunMutation } from '../../api.ts'
 import { Card } from '../../looks/Card.tsx'
 import { ProblemBox } from '../../looks/ProblemBox.tsx'
 import { fixed } from '../../looks/quantity.ts'
+import { VirtualHand } from '../../scanners/VirtualHand.tsx'
+import { WorkingDistance } from '../../scanners/WorkingDistance.tsx'
 import { t } from '../../words/t.ts'
 import { Words } from '../../words/Words.tsx'
 
@@ -70,7 +72,7 @@ export function MapRunning({ head, run, scanner }: { head: ReactNode; run: Mappi
           {run.frames} / {run.lost}
         </dd>
       </dl>
-      <Distance run={run} />
+      <WorkingDistance range={run.range} distance={run.distance} nothing={t('no markers in view')} />
       {run.tracking === 'lost' && (
         <p className="note">{t('{{why}}. Nothing of this goes into the map.', { why: WHY[run.why] ?? t('the place is not known') })}</p>
       )}
@@ -139,34 +141,6 @@ export function MapRunning({ head, run, scanner }: { head: ReactNode; run: Mappi
   )
 }
 
-/** Working distance: a carriage on a scale, with a bracket over the good range. */
-function Distance({ run }: { run: MappingRun }) {
-  const { near, ideal, far } = run.range
-  const low = near - 0.25 * (far - near)
-  const span = 1.5 * (far - near)
-  const x = (v: number) => Math.min(290, Math.max(10, 10 + (280 * (v - low)) / span))
-  const good = [near + 0.2 * (ideal - near), far - 0.2 * (far - ideal)]
-  const d = run.distance
-  const word = d === null ? t('no markers in view') : d < good[0] ? t('too near') : d > good[1] ? t('too far') : t('good')
-  return (
-    <div className="distance" role="img" aria-label={t('Working distance {{d}}{{word}}', { d: d === null ? '' : `${Math.round(d)} mm, `, word })}>
-      <svg width="300" height="34">
-        <line x1="10" x2="290" y1="22" y2="22" stroke="var(--deep)" />
-        {[near, ideal, far].map((v) => (
-          <g key={v}>
-            <line x1={x(v)} x2={x(v)} y1="18" y2="26" stroke="var(--deep)" />
-          </g>
-        ))}
-        <path d={`M${x(good[0])} 16V12H${x(good[1])}V16`} fill="none" stroke="var(--oak)" strokeWidth="2" />
-        {d !== null && <path d={`M${x(d)} 22l-5 9h10z`} fill="var(--slate)" />}
-      </svg>
-      <span className="hint">
-        {d === null ? '' : <span className="figure">{Math.round(d)} mm</span>} {word}
-      </span>
-    </div>
-  )
-}
-
 /** The virtual hand of a stand-in: a path by itself, or step by step; and what happens to markers in a workshop. */
 function Hand({ run, send }: { run: MappingRun; send(what: string, body?: object): void }) {
   const named = run.markers.filter((m) => m.id !== '')
@@ -175,38 +149,9 @@ function Hand({ run, send }: { run: MappingRun; send(what: string, body?: object
   useEffect(() => {
     if (marker === null && named.length) setMarker(named[Math.floor(named.length / 2)].id)
   }, [marker, named])
-  const step = 40
-  const moves: [string, object][] = [
-    ['◂', { right: -step }],
-    ['▸', { right: step }],
-    ['▴', { down: -step }],
-    ['▾', { down: step }],
-    [t('nearer'), { away: -step }],
-    [t('farther'), { away: step }],
-    [t('tilt ▴'), { topAway: -10, down: 60 }],
-    [t('tilt ▾'), { topAway: 10, down: -60 }],
-  ]
   return (
     <div className="stack hand">
-      <div className="abreast">
-        <Button size="small" disabled={run.path !== null || run.phase !== 'recording'} onClick={() => send('path')}>
-          {run.path === null
-            ? run.turntable
-              ? t('Turn the table once round')
-              : t('Lead it once round')
-            : t('On its way, {{path}} %', { path: Math.round(100 * run.path) })}
-        </Button>
-        {!run.turntable && <span className="hint">{t('or by hand:')}</span>}
-      </div>
-      {!run.turntable && (
-        <div className="moves">
-          {moves.map(([label, body]) => (
-            <Button size="small" key={label} disabled={run.phase !== 'recording'} onClick={() => send('hand', body)}>
-              {label}
-            </Button>
-          ))}
-        </div>
-      )}
+      <VirtualHand path={run.path} moves={run.phase === 'recording'} turntable={run.turntable} send={send} />
       {named.length > 0 && (
         <div className="abreast">
           <Button size="small" disabled={!marker || run.phase !== 'recording'} onClick={() => marker && send('nudge', { marker, distance: by })}>

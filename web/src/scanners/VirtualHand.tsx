@@ -1,0 +1,53 @@
+import { Button } from 'antd'
+import { t } from '../words/t.ts'
+
+/** mm a step */
+const STEP = 40
+
+/** The virtual hand of a stand-in: a path by itself, or step by step. */
+export function VirtualHand({
+  path,
+  moves,
+  turntable = false,
+  send,
+}: {
+  path: number | null
+  /** it can be led now */
+  moves: boolean
+  turntable?: boolean
+  send(what: string, body?: object): void
+}) {
+  const ways: [string, object][] = [
+    ['◂', { right: -STEP }],
+    ['▸', { right: STEP }],
+    ['▴', { down: -STEP }],
+    ['▾', { down: STEP }],
+    [t('nearer'), { away: -STEP }],
+    [t('farther'), { away: STEP }],
+    [t('tilt ▴'), { topAway: -10, down: 60 }],
+    [t('tilt ▾'), { topAway: 10, down: -60 }],
+  ]
+  return (
+    <>
+      <div className="abreast">
+        <Button size="small" disabled={path !== null || !moves} onClick={() => send('path')}>
+          {path === null
+            ? turntable
+              ? t('Turn the table once round')
+              : t('Lead it once round')
+            : t('On its way, {{path}} %', { path: Math.round(100 * path) })}
+        </Button>
+        {!turntable && <span className="hint">{t('or by hand:')}</span>}
+      </div>
+      {!turntable && (
+        <div className="moves">
+          {ways.map(([label, body]) => (
+            <Button size="small" key={label} disabled={!moves} onClick={() => send('hand', body)}>
+              {label}
+            </Button>
+          ))}
+        </div>
+      )}
+    </>
+  )
+}

@@ -1,0 +1,119 @@
+import { Button, Select } from 'antd'
+import { useState, type ReactNode } from 'react'
+import { Link } from 'react-router'
+import type { ScannerSummary } from '@oak-gauge/contract'
+import { problemOf, useActOnRunMutation, usePatchScannerMutation, useStartCaptureMutation } from '../../api.ts'
+import { useOpenJob } from '../../job/useJob.ts'
+import { WorkCard } from '../../job/WorkCard.tsx'
+import { Amount } from '../../looks/Amount.tsx'
+import { ProblemBox } from '../../looks/ProblemBox.tsx'
+import { ColdNote, isCold } from '../../scanners/Cold.tsx'
+import { t } from '../../words/t.ts'
+
+type By = 'auto' | 'markers' | 'shape' | 'both'
+const SPACING = 1
+
+/** What is asked before a pass is recorded. busy: it records for another job */
+export function RecordPart({ head, scanners, busy }: { head: ReactNode; scanners: ScannerSummary[]; busy: string | null }) {
+  const { state } = useOpenJob()
+  const [chosen, choose] = useState<string | null>(null)
+  const scanner =
+    scanners.find((s) => s.id === chosen) ?? scanners.find((s) => s.id === state.job.scanner) ?? scanners.find((s) => s.link === 'connected') ?? scanners.at(0)
+  const [setupId, setSetup] = useState<string | null>(null)
+  const setup = state.setups.find((s) => s.id === setupId) ?? state.setups.at(-1)
+  const map = state.tray.some((i) => i.role === 'marker-map' && i.setup === setup?.id)
+  const [by, setBy] = useState<By>('auto')
+  const [spacing, setSpacing] = useState(SPACING)
+  const [anyway, setAnyway] = useState(false)
+  const [start, { error, isLoading }] = useStartCaptureMutation()
+  const [patch] = usePatchScannerMutation()
+  const [act] = useActOnRunMutation()
+  const problem = problemOf(error)
+  const cold = isCold(scanner)
+  const connected = scanner?.link === 'connected'
+  const without = (by === 'markers' || by === 'both') && !map
+  return (
+    <WorkCard
+      question={t('What is recorded, and how does it know its place?')}
+      about={t('Every frame is kept. Those that cannot be placed with certainty stay out, and none lands in a wrong place.')}
+      foot={
+        <Button
+          type="primary"
+          disabled={!scanner || !setup || !connected || busy !== null || isLoading || (cold && !anyway) || without}
+          onClick={() =>
+            scanner && setup && void start({ job: state.job.id, body: { scanner: scanner.id, setup: setup.id, by, spacing, cold: cold && anyway } })
+          }
+        >
+          {t('Aim with {{name}}', { name: scanner?.name ?? t('a scanner') })}
+        </Button>
+      }
+    >
+      {head}
+      <div className="field">
+        <label htmlFor="r-scanner">{t('Scanner')}</label>
+        <Select
+          id="r-scanner"
+          className="control"
+          value={scanner?.id ?? null}
+          onChange={choose}
+          options={scanners.map((s) => ({ value: s.id, label: s.name }))}
+        />
+      </div>
+      <div className="field">
+        <label htmlFor="r-setup">{t('Setup')}</label>
+        <Select
+          id="r-setup"
+          className="control"
+          value={setup?.id ?? null}
+          onChange={setSetup}
+          options={state.setups.map((s) => ({ value: s.id, label: s.name }))}
+        />
+      </div>
+      <div className="field">
+        <label htmlFor="r-by">{t('Held by')}</label>
+        <Select<By>
+          id="r-by"
+          className="control"
+          value={by}
+          onChange={setBy}
+          options={[
+            { value: 'auto', label: map ? t('its markers (there is a map)') : t('its shape (there is no map)') },
+            { value: 'markers', label: t('markers') },
+            { value: 'shape', label: t('shape') },
+            { value: 'both', label: t('markers and shape') },
+          ]}
+        />
+        {without && <span className="hint">{t('This setup has no map of its markers: make one under Mark.')}</span>}
+      </div>
+      <Amount label={t('Spacing')} value={spacing} usual={SPACING} onChange={setSpacing} reason={t('of the surface; it can be chosen again afterwards')} />
+      {scanner && (
+        <p className="hint">
+          {t('With')} <Link to={`/scanners/${scanner.id}`}>{scanner.name}</Link>
+          {scanner.health.state === 'go' ? '.' : `: ${scanner.health.reason}`}
+        </p>
+      )}
+      {scanner && !connected && (
+        <div className="note">
+          {scanner.on
+            ? (scanner.problem?.detail ?? t('{{name}} is being connected.', { name: scanner.name }))
+            : t('{{name}} is switched off.', { name: scanner.name })}{' '}
+          {!scanner.on && (
+            <Button size="small" onClick={() => void patch({ id: scanner.id, on: true })}>
+              {t('Switch it on')}
+            </Button>
+          )}
+        </div>
+      )}
+      {scanner && connected && cold && <ColdNote scanner={scanner} anyway={t('Record anyway')} checked={anyway} onChange={setAnyway} />}
+      {busy && (
+        <div className="note">
+          {t('A pass of another job is being recorded.')}{' '}
+          <Button size="small" onClick={() => void act({ id: busy, what: 'cancel' })}>
+            {t('Give that up')}
+          </Button>
+        </div>
+      )}
+      {problem && <ProblemBox problem={problem} />}
+    </WorkCard>
+  )
+}
