@@ -1,18 +1,23 @@
 import { useEffect, useState } from 'react'
-import { API, addressOf, type RunState } from '@oak-gauge/contract'
+import { API, addressOf, type CaptureRun, type MappingRun } from '@oak-gauge/contract'
 import { useScannerRunQuery } from '../api.ts'
 
-const ENDPOINTS = { mapping: API.mapping, capture: API.capture }
-type Kind = keyof typeof ENDPOINTS
-type Run<K extends Kind> = Extract<RunState, { kind: K }>
+const NEWEST = {
+  mapping: (id: string, after: number) => addressOf(API.mapping, { id }, { after: String(after) }),
+  capture: (id: string, after: number) => addressOf(API.capture, { id }, { after: String(after) }),
+}
+interface Runs {
+  mapping: MappingRun
+  capture: CaptureRun
+}
 
 export const isOver = (r: { phase: string }) => r.phase === 'done' || r.phase === 'failed'
 
 /** What of that kind is going on with a scanner, followed as it happens; null: nothing. */
-export function useLiveRun<K extends Kind>(scanner: string | null, kind: K): Run<K> | null {
+export function useLiveRun<K extends keyof Runs>(scanner: string | null, kind: K): Runs[K] | null {
   const { data } = useScannerRunQuery(scanner ?? '', { skip: !scanner })
-  const [live, setLive] = useState<Run<K> | null>(null)
-  const run = data?.kind === kind ? (data as Run<K>) : null
+  const [live, setLive] = useState<Runs[K] | null>(null)
+  const run = data?.kind === kind ? (data as Runs[K]) : null
   const open = run !== null && !isOver(run)
   useEffect(() => {
     if (!open || !scanner) return
@@ -21,9 +26,9 @@ export function useLiveRun<K extends Kind>(scanner: string | null, kind: K): Run
     void (async () => {
       while (!stop.signal.aborted) {
         try {
-          const r = await fetch(addressOf(ENDPOINTS[kind], { id: scanner }, { after: String(after) }), { signal: stop.signal })
+          const r = await fetch(NEWEST[kind](scanner, after), { signal: stop.signal })
           if (r.status !== 200) return
-          const m = (await r.json()) as Run<K>
+          const m = (await r.json()) as Runs[K]
           after = m.sequence
           setLive(m)
           if (isOver(m)) return
