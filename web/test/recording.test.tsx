@@ -1,0 +1,147 @@
+/** @jest-environment ./web/test/browser-env.mjs */
+import { afterEach, describe, expect, test } from '@jest/globals'
+import { cleanup, screen, waitFor } from '@testing-library/react'
+import type { CaptureRun, ScannerSummary } from '@oak-gauge/contract'
+import { CaptureCard } from '../src/stages/capture/CaptureCard.tsx'
+import { Recording } from '../src/stages/capture/Recording.tsx'
+import { useGrowing } from '../src/view/growing.ts'
+import { button, fakeServer, item, jobOf, show, uuid, type Sent } from './help.tsx'
+
+afterEach(cleanup)
+const scanner = (name: string, n: number, more: object = {}) =>
+  ({
+    id: uuid(n),
+    name,
+    kind: 'laser-lines',
+    on: true,
+    link: 'connected',
+    state: { warm: true },
+    health: { state: 'go', reason: '' },
+    run: null,
+    warmIn: null,
+    ...more,
+  }) as unknown as ScannerSummary
+const run: CaptureRun = {
+  kind: 'capture',
+  job: uuid(1),
+  setup: uuid(11),
+  by: 'markers',
+  spacing: 1,
+  phase: 'recording',
+  sequence: 4,
+  frames: 1234,
+  placed: 1200,
+  quarantine: 0,
+  late: 0,
+  tracking: 'steady',
+  why: '',
+  contradicts: 0,
+  inView: 9,
+  distance: 402,
+  range: { near: 250, ideal: 400, far: 550 },
+  rate: 16.2,
+  delay: 40,
+  sigma: 0.0123,
+  span: 0,
+  surface: { version: 0, cubes: 2 },
+  scanner: null,
+  ghost: null,
+  bytes: 31_400_000,
+  seconds: 76,
+  standIn: true,
+  path: null,
+  problem: null,
+  step: null,
+}
+/** Answers for two scanners, and the model that was recorded so far. */
+function server(scanners: ScannerSummary[], answer: (s: Sent) => { status?: number; body?: unknown } | undefined = () => undefined): Sent[] {
+  const sent = fakeServer((s) => answer(s) ?? (s.path === 'scanners' ? { body: scanners } : s.path.endsWith('/run') ? { body: null } : undefined))
+  const plain = globalThis.fetch
+  const cubes = Float32Array.of(1, 2, 3, 0, 0, 1, 1, 4, 5, 6, 0, 0, 1, 40)
+  globalThis.fetch = (input: RequestInfo | URL, o?: RequestInit) =>
+    typeof input === 'string' && input.includes('/captured') ? Promise.resolve(new Response(cubes.slice().buffer)) : plain(input, o)
+  return sent
+}
+function Model() {
+  const g = useGrowing()
+  return <output data-model>{g ? `${g.count} ${[...(g.arrays['colours'] as Uint8Array)].join(' ')}` : 'nothing'}</output>
+}
+const value = (id: string) => document.querySelector(`[data-quantity="${id}"]`)?.textContent
+
+describe('a pass from a scanner', () => {
+  test('is begun with what holds its frames: by shape where there is no map, and markers are refused then', async () => {
+    const sent = server([scanner('Hazel', 62, { kind: 'fringe' }), scanner('Alder', 60)])
+    show(<CaptureCard go={() => undefined} />, jobOf([]))
+    screen.getByRole('radio', { name: 'With a scanner' }).click()
+    await screen.findByText('its shape (there is no map)')
+    // Hazel stands still: not among them
+    expect(screen.queryByText('Hazel')).toBeNull()
+    await waitFor(() => expect(button('Aim with Alder').disabled).toBe(false))
+    button('Aim with Alder').click()
+    await waitFor(() => expect(sent.find((s) => s.method === 'POST')?.path).toMatch(/^jobs\/.*\/capture$/))
+    expect(sent.find((s) => s.method === 'POST')?.body).toMatchObject({ scanner: uuid(60), by: 'auto', spacing: 1, cold: false })
+  })
+  test('by the markers of the setup where it has a map', async () => {
+    server([scanner('Alder', 60)])
+    const state = jobOf([])
+    state.tray.push(item('marker-map', 40, { kind: 'markers', setup: state.setups[0].id }))
+    show(<CaptureCard go={() => undefined} />, state)
+    screen.getByRole('radio', { name: 'With a scanner' }).click()
+    await screen.findByText('its markers (there is a map)')
+  })
+  test('a scanner that is cold or switched off is said to be so', async () => {
+    server([scanner('Alder', 60, { on: false, link: 'off', state: null })])
+    show(<CaptureCard go={() => undefined} />, jobOf([]))
+    screen.getByRole('radio', { name: 'With a scanner' }).click()
+    await screen.findByText(/Alder is switched off/)
+    expect(button('Aim with Alder').disabled).toBe(true)
+  })
+})
+
+describe('a recording that goes on', () => {
+  const shown = (more: Partial<CaptureRun> = {}) => {
+    const sent = server([scanner('Alder', 60)])
+    show(
+      <>
+        <Recording run={{ ...run, ...more }} scanner={{ id: uuid(60), name: 'Alder' }} />
+        <Model />
+      </>,
+    )
+    return sent
+  }
+  test('says how it is held, how far it has come, and shows what has grown: the darker the oftener it was seen', async () => {
+    shown()
+    expect(document.querySelector('[data-tracking]')?.textContent).toContain('steady')
+    expect([value('frames'), value('in view'), value('rate'), value('sigma')]).toEqual(['1\u202f234 / 1\u202f200', '9', '16.2', '0.012 mm'])
+    await waitFor(() => expect(document.querySelector('[data-model]')?.textContent).toMatch(/^2 /))
+    const [, ...colours] = (document.querySelector('[data-model]')?.textContent ?? '').split(' ').map(Number)
+    expect(colours.slice(0, 3).reduce((a, b) => a + b)).toBeGreaterThan(colours.slice(3).reduce((a, b) => a + b) + 100)
+    cleanup()
+    show(<Model />)
+    expect(document.querySelector('[data-model]')?.textContent).toBe('nothing')
+  })
+  test.each<[string, Partial<CaptureRun>, string]>([
+    ['lost', { tracking: 'lost', why: 'elsewhere', quarantine: 12 }, 'Lost: lead it back to where it knew its place'],
+    ['held', { phase: 'held' }, 'Held: nothing is recorded'],
+    ['waiting', { phase: 'waiting' }, 'The scanner is away'],
+    ['ready', { phase: 'ready', frames: 0, placed: 0, tracking: 'none' }, 'Hold Alder over the part, and record'],
+  ])('%s: the card says what to do', (_, more, question) => {
+    shown(more)
+    expect(screen.getByRole('heading', { name: question })).toBeTruthy()
+    if (more.quarantine) expect(value('quarantine')).toBe('12')
+  })
+  test('its buttons do what they say', async () => {
+    const sent = shown()
+    for (const [name, what] of [
+      ['Hold', 'hold'],
+      ['That is all: make the pass', 'end'],
+      ['Give up', 'cancel'],
+      ['Lead it once round', 'path'],
+      ['nearer', 'hand'],
+    ]) {
+      button(name).click()
+      await waitFor(() => expect(sent.filter((s) => s.method === 'POST').at(-1)?.path).toBe(`scanners/${uuid(60)}/run/${what}`))
+    }
+    expect(sent.at(-1)?.body).toMatchObject({ away: -40 })
+  })
+})
