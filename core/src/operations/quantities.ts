@@ -37,7 +37,7 @@ export const QUANTITIES = {
   'frame-sigma-worst': ['the worst frame', 'mm'],
   frames: ['frames', ''],
   'frames-not-placed': ['frames not placed', ''],
-  'frames-outside': ['frames', ''],
+  'frames-outside': ['frames left out', ''],
   'free-directions': ['free directions', ''],
   'gap-between-passes-largest': ['gap between passes, largest', 'mm'],
   'gap-between-passes-rms': ['gap between passes, rms', 'mm'],
