@@ -1,4 +1,6 @@
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals'
+import { fileURLToPath } from 'node:url'
+import { Worker } from 'node:worker_threads'
 import type { CaptureRun, JobState, MappingRun, ScannerDetail, ScannerSummary, Step } from '@oak-gauge/contract'
 import { writeAny } from '@oak-gauge/core/formats/index.ts'
 import { bytesSource } from '@oak-gauge/core/formats/source.ts'
@@ -9,6 +11,7 @@ import { stockShelf } from '../src/scanners/demo.ts'
 import { SessionRow } from '../src/db/scannermodels.ts'
 import { sweepFrames } from '../src/sessions/framelog.ts'
 import { records } from '../src/capture/records.ts'
+import type { FromTracker, ToTracker } from '../src/capture/trackmessages.ts'
 import { startAll, until, type All } from './help.ts'
 
 let all: All
@@ -195,3 +198,23 @@ it('records of frames come back one by one', () => {
   const list = [Uint8Array.of(2, 0, 0, 0, 7, 8), Uint8Array.of(0, 0, 0, 0)]
   expect(records.decode(records.encode(list)).map((r) => [...r])).toEqual(list.map((r) => [...r]))
 })
+
+it('a frame that is none is refused in words, and the next ones are recorded all the same', async () => {
+  const workerData = { by: 'shape', spacing: 2, noise: 0.08, stereo: {}, map: null }
+  const thread = new Worker(fileURLToPath(new URL('../../.build/trackthread.js', import.meta.url)), { workerData })
+  const heard: FromTracker[] = []
+  const tracked = new Promise<void>((resolve, reject) => {
+    thread.on('error', reject)
+    thread.on('message', (m: FromTracker) => {
+      heard.push(m)
+      if (m.type === 'tracked') resolve()
+    })
+  })
+  const frame = (z: number): ToTracker => ({ type: 'frame', time: 60, xyz: Float32Array.of(0, 0, z, 1, 1, 400), markers: [] })
+  thread.postMessage(frame(NaN))
+  thread.postMessage(frame(400))
+  await tracked
+  expect(heard.map((m) => m.type)).toEqual(['refused', 'record', 'tracked'])
+  expect(heard[0]).toMatchObject({ detail: 'A frame holds a coordinate of NaN.', remedy: expect.stringContaining('millimetres') })
+  await thread.terminate()
+}, 30_000)

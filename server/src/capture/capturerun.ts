@@ -51,6 +51,9 @@ const STEP = 60
 /** seconds of the scripted hand */
 const PATH_SECONDS = 40
 
+const trackerEnded = (cause?: unknown) =>
+  new OakError('tracker-ended', 'What tracks the frames has ended.', { remedy: 'What was recorded is kept: end the recording, and it is solved.', cause })
+
 /** Beside this bundle; when the server runs from its sources (tests), where it is built. */
 function threadFile(): string {
   const beside = fileURLToPath(new URL('./trackthread.js', import.meta.url))
@@ -74,6 +77,8 @@ export class CaptureRun extends Session<RunView, Progress> {
   /** frames whose records are not made yet, and when they came */
   private readonly made: (() => void)[] = []
   private readonly came = new Map<number, number>()
+  /** frames that the thread makes records of just now; Infinity when it has ended */
+  private making = 0
   private lastTime = -Infinity
   private firstTime: number | undefined
   /** ms by which the scanner's clock is set back against that of the frames: it begins anew when a stand-in does */
@@ -154,6 +159,7 @@ export class CaptureRun extends Session<RunView, Progress> {
     this.came.set(time, performance.now())
     const { xyz, brightness } = f
     this.post({ type: 'frame', time, xyz, ...(brightness ? { brightness } : {}), markers }, [xyz.buffer as ArrayBuffer])
+    this.making++
     return new Promise((resolve) => this.made.push(resolve))
   }
 
@@ -162,8 +168,15 @@ export class CaptureRun extends Session<RunView, Progress> {
   }
 
   private heard(m: FromTracker): void {
-    if (m.type === 'record') {
+    if (m.type === 'record' || m.type === 'refused') {
       this.made.shift()?.()
+      this.making--
+    }
+    if (m.type === 'refused') {
+      this.view.problem = toProblem(new OakError('bad-frame', m.detail, { remedy: m.remedy }))
+      return this.tell()
+    }
+    if (m.type === 'record') {
       if (this.ended) return
       this.log.add(m.record)
       this.counted(frameOfRecord(m.record.subarray(4)).time, m.record.length)
@@ -197,19 +210,21 @@ export class CaptureRun extends Session<RunView, Progress> {
 
   /** The thread ended: what was recorded is kept, and what is tracked begins with the next process or is had at the end. */
   private async broke(e: Error): Promise<void> {
+    this.making = Infinity
     for (const done of this.made.splice(0)) done()
-    this.view.problem = toProblem(
-      new OakError('tracker-ended', 'What tracks the frames has ended.', {
-        remedy: 'What was recorded is kept: end the recording, and it is solved.',
-        cause: e,
-      }),
-    )
+    this.view.problem = toProblem(trackerEnded(e))
     await this.hold()
   }
 
   override async settle(): Promise<void> {
+    await this.allMade()
     await this.log.flush()
     await this.thread.terminate()
+  }
+
+  /** Every frame that came has its record: before, the log is not whole. */
+  private async allMade(): Promise<void> {
+    for (let n = 0; this.making > 0 && this.making < Infinity && n < 250; n++) await new Promise((resolve) => setTimeout(resolve, 20))
   }
 
   private tell(): void {
@@ -235,6 +250,7 @@ export class CaptureRun extends Session<RunView, Progress> {
   /** Begins to record, or goes on. */
   async go(): Promise<void> {
     if (this.view.phase !== 'ready' && this.view.phase !== 'held') return
+    if (this.making === Infinity) throw trackerEnded()
     this.view.phase = 'recording'
     this.view.problem = null
     this.view.contradicts = 0
@@ -273,7 +289,11 @@ export class CaptureRun extends Session<RunView, Progress> {
     this.changed()
     await this.quiet()
     try {
+      await this.allMade()
       await Promise.all([this.note(), this.log.flush()])
+      // what the database did not take just now would be missing in the file
+      if (!this.log.stored())
+        throw new OakError('not-stored', 'The last frames are not in the database yet.', { remedy: 'Nothing is lost. End the recording again in a moment.' })
       if (!this.view.frames) throw new OakError('nothing-recorded', 'Nothing was recorded.', { remedy: 'Record, or give it up.' })
       const { o, scanner } = this
       const name = `${o.name}.frames`

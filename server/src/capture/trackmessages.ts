@@ -25,6 +25,8 @@ export interface Grown {
 export type FromTracker =
   /** the record of a frame that came, to be stored */
   | { type: 'record'; record: Uint8Array }
+  /** a frame that is none: what is wrong with it */
+  | { type: 'refused'; detail: string; remedy: string }
   | ({ type: 'tracked'; time: number; placed: number; distance: number | null; late: number; took: number; grown?: Grown; ghost: Float64Array | null } & Pick<
       LiveState,
       'state' | 'why' | 'pose' | 'contradicts' | 'waiting' | 'span'

@@ -1,7 +1,8 @@
 import { deflateRawSync } from 'node:zlib'
 import { parentPort, workerData } from 'node:worker_threads'
+import { OakError } from '@oak-gauge/core/base/errors.ts'
 import { encodeFrame, roundFrame } from '@oak-gauge/core/capture/framecode.ts'
-import { liveTracker, type LiveFrame } from '@oak-gauge/core/capture/livetracker.ts'
+import { liveTracker } from '@oak-gauge/core/capture/livetracker.ts'
 import { frameOfRecord, recordOf } from '@oak-gauge/core/formats/recording.ts'
 import { stereoSight } from '@oak-gauge/core/markers/sight.ts'
 import type { FromTracker, Grown, ToTracker, TrackStart } from './trackmessages.ts'
@@ -23,7 +24,8 @@ const { stereo, map, ...start } = workerData as TrackStart
 const tracker = liveTracker({ ...start, ...(map ? { markers: { map, sight: stereoSight(stereo) } } : {}) })
 const say = (m: FromTracker, transfer: ArrayBuffer[] = []) => port.postMessage(m, transfer)
 
-const waiting: { frame: LiveFrame; again: boolean }[] = []
+/** as records: decoded, those of a long recording that come again would not fit */
+const waiting: { record: Uint8Array; again: boolean }[] = []
 let late = 0
 let working = false
 let version = 0
@@ -32,18 +34,22 @@ let grownAt = 0
 let allAt = 0
 
 port.on('message', (m: ToTracker) => {
-  let record: Uint8Array
-  if (m.type === 'frame') {
-    const step = start.noise / 4
-    const xyz = roundFrame(m.xyz, step)
-    record = recordOf(m.time, m.markers, deflateRawSync(encodeFrame({ xyz, ...(m.brightness ? { intensity: m.brightness } : {}) }, step), { level: 3 }))
-    say({ type: 'record', record })
-  } else record = m.record
-  // what is tracked now and what is read again later are the same numbers
-  const { time, markers, points } = frameOfRecord(record.subarray(4))
-  waiting.push({ frame: { time, markers, xyz: points().xyz }, again: m.type === 'again' })
+  try {
+    const record = m.type === 'frame' ? made(m) : m.record
+    if (m.type === 'frame') say({ type: 'record', record })
+    waiting.push({ record, again: m.type === 'again' })
+  } catch (e) {
+    if (!(e instanceof OakError)) throw e
+    say({ type: 'refused', detail: e.message, remedy: e.remedy ?? '' })
+  }
   work()
 })
+
+function made(m: Extract<ToTracker, { type: 'frame' }>): Uint8Array {
+  const step = start.noise / 4
+  const points = { xyz: roundFrame(m.xyz, step), ...(m.brightness ? { intensity: m.brightness } : {}) }
+  return recordOf(m.time, m.markers, deflateRawSync(encodeFrame(points, step), { level: 3 }))
+}
 
 function work(): void {
   if (working || !waiting.length) return
@@ -55,13 +61,16 @@ function work(): void {
       late++
     }
     const next = waiting.shift()
-    if (next) track(next.frame, next.again)
+    if (next) track(next.record, next.again)
     working = false
     work()
   })
 }
 
-function track(frame: LiveFrame, again: boolean): void {
+function track(record: Uint8Array, again: boolean): void {
+  // what is tracked now and what is read again later are the same numbers
+  const { time, markers, points } = frameOfRecord(record.subarray(4))
+  const frame = { time, markers, xyz: points().xyz }
   const began = performance.now()
   const s = tracker.feed(frame)
   if (s.anew) {

@@ -39,6 +39,11 @@ export class FrameLog<F> {
     this.timer ??= setTimeout(() => void this.flush(), EVERY)
   }
 
+  /** Everything that came is in the database. */
+  stored(): boolean {
+    return this.waiting.length === 0
+  }
+
   /** Writes what waits. What cannot be written now waits for the next time. */
   flush(): Promise<void> {
     clearTimeout(this.timer)
