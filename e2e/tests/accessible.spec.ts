@@ -12,13 +12,15 @@ interface Found {
 /** What is wrong by the rules of WCAG 2.2, levels A and AA, as axe-core tests them. */
 async function wrong(page: Page): Promise<string[]> {
   await page.evaluate(AXE)
-  // colours on their way from one to another are neither
   await page.waitForFunction(() => document.getAnimations().every((a) => a.playState !== 'running' || a.effect?.getComputedTiming().iterations === Infinity))
+  // colours on their way from one to another are neither; an answer that comes now may enable a button while the rules are tested
+  const still = await page.addStyleTag({ content: '*, *::before, *::after { transition: none !important }' })
   const { violations } = await page.evaluate(() =>
     (globalThis as unknown as { axe: { run(on: Document, o: object): Promise<{ violations: Found[] }> } }).axe.run(document, {
       runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa'],
     }),
   )
+  await still.evaluate((tag) => (tag as HTMLElement).remove())
   return violations.flatMap((v) => v.nodes.map((n) => `${v.id}: ${n.target.join(' ')} ${n.failureSummary.replace(/\s+/g, ' ').slice(0, 160)}`))
 }
 
