@@ -1,5 +1,5 @@
 import { describe, expect, it } from '@jest/globals'
-import { identity, invertRigid, multiply, transformPoint, type Mat4 } from '../src/base/mat4.ts'
+import { fromRotationVector, identity, invertRigid, multiply, transformPoint, translation, type Mat4 } from '../src/base/mat4.ts'
 import { liveTracker, type LiveState } from '../src/capture/livetracker.ts'
 import { MATERIALS, type Thing } from '../src/scanner/scene.ts'
 import { lookingAt } from '../src/scanner/seemarkers.ts'
@@ -44,14 +44,15 @@ const hand = (degrees: number, x = 0, y = 0, away = 450, up = 55): Mat4 => {
 function record(mesh: Mesh, poses: (Mat4 | null)[], spacing = 2, seen = (xyz: Float32Array, _: number) => xyz) {
   const scanner = scannerBefore(mesh)
   const tracker = liveTracker({ spacing, noise: 0.08 })
-  const first = poses[0] as Mat4
+  let first: Mat4 | undefined
   const said: LiveState[] = []
   const off: (number | null)[] = []
   poses.forEach((pose, k) => {
     const s = tracker.feed({ time: k * EVERY, xyz: pose ? seen(scanner(pose), k) : new Float32Array(0) })
     said.push(s)
+    if (pose) first ??= multiply(pose, invertRigid(s.pose))
     const placed = s.state === 'steady' && pose
-    const e = placed ? multiply(first, multiply(s.pose, invertRigid(pose))) : null
+    const e = placed && first ? multiply(first, multiply(s.pose, invertRigid(pose))) : null
     off.push(e && Math.max(...[-60, 60].flatMap((x) => [-40, 40].map((y) => Math.hypot(...transformPoint(e, x, y, 10).map((v, i) => v - [x, y, 10][i]))))))
   })
   return { said, off, tracker }
@@ -72,19 +73,47 @@ describe('tracking by shape while one records', () => {
     const back = [hand(36), hand(34), ...arc(31, 24, 8), ...arc(24, 50, 14)]
     const { said, off, tracker } = record(tray, [...led, ...torn, ...back])
     const states = said.map((s) => s.state)
-    expect(states.slice(20, 25)).toEqual(['lost', 'lost', 'lost', 'lost', 'lost'])
+    // it may be right about where it was torn to, and must prove that
+    expect(said.slice(20, 25).map((s) => s.entered.length)).toEqual([0, 0, 0, 0, 0])
+    expect([states[20], states[24]]).toEqual(['lost', 'lost'])
     expect(states).toContain('finding')
     expect(states.slice(-10)).toEqual(Array<string>(10).fill('steady'))
     expect(largest(off)).toBeLessThan(0.5)
     // each frame that is in the surface was steady, proved itself, or was rescued
     const rescued = said.reduce((s, v) => s + v.rescued, 0)
-    const proved = states.filter((s) => s === 'finding').length
+    const proved = states.slice(25).filter((s) => s === 'finding').length
     expect(tracker.frames()).toBe(states.filter((s) => s === 'steady').length + rescued + proved)
     // and says where it lies, of which span
     const entered = said.flatMap((s) => s.entered.map((e) => ({ ...e, span: s.span })))
     expect([entered.length, new Set(entered.map((e) => e.time)).size]).toEqual([tracker.frames(), tracker.frames()])
     expect(entered.filter((e) => e.span === 0).length).toBe(20)
     expect(said.at(-1)!.span).toBe(1)
+  })
+  it('is found again from where a hand leads it back to without looking: 50 mm and 12 degrees beside', () => {
+    const last = hand(30)
+    for (const [k, [x, y, z]] of [
+      [1, 0, 0],
+      [0, 1, 0],
+      [-0.6, 0, 0.8],
+    ].entries()) {
+      const turn = (12 * Math.PI) / 180
+      const beside = (d: number) =>
+        multiply(
+          last,
+          multiply(translation(50 * x + d, 50 * y, 50 * z + 450), multiply(fromRotationVector(turn * y, -turn * x, k ? turn * z : 0), translation(0, 0, -450))),
+        )
+      const { said, off } = record(tray, [...arc(0, 30, 20), null, null, ...Array.from({ length: 12 }, (_, i) => beside(i))])
+      expect([k, said.at(-1)!.state]).toEqual([k, 'steady'])
+      expect(largest(off)).toBeLessThan(0.2)
+    }
+  })
+  it('a place that shows the same elsewhere as well is none, as far as it looks from', () => {
+    // four ribs further on at the most: what is seen of a long row of them is the same everywhere but at its ends
+    const long = together([at(boxMesh(900, 60, 6), -450, -30, -6), ...Array.from({ length: 22 }, (_, i) => roof(50, 9, 90, -420 + 40 * i, 0))])
+    const led = Array.from({ length: 16 }, (_, k) => hand(20, k - 8))
+    const { said, off } = record(long, [...led, null, null, ...Array.from({ length: 12 }, (_, k) => hand(20, 45 + 0.5 * k))])
+    expect(said.slice(18).map((s) => s.state)).not.toContain('steady')
+    expect(largest(off)).toBeLessThan(0.6)
   })
   it('where a part looks alike, a place beside is not taken for the one it was', () => {
     const led = Array.from({ length: 16 }, (_, k) => hand(20, k - 8))

@@ -4,7 +4,7 @@ import { cleanup, screen, waitFor } from '@testing-library/react'
 import type { CaptureRun, ScannerSummary } from '@oak-gauge/contract'
 import { CaptureCard } from '../src/stages/capture/CaptureCard.tsx'
 import { Recording } from '../src/stages/capture/Recording.tsx'
-import { useGrowing } from '../src/view/growing.ts'
+import { growing } from '../src/view/growing.ts'
 import { button, fakeServer, item, jobOf, show, uuid, type Sent } from './help.tsx'
 
 afterEach(cleanup)
@@ -63,7 +63,7 @@ function server(scanners: ScannerSummary[], answer: (s: Sent) => { status?: numb
   return sent
 }
 function Model() {
-  const g = useGrowing()
+  const g = growing.use()
   return <output data-model>{g ? `${g.count} ${[...(g.arrays['colours'] as Uint8Array)].join(' ')}` : 'nothing'}</output>
 }
 const value = (id: string) => document.querySelector(`[data-quantity="${id}"]`)?.textContent
@@ -76,7 +76,7 @@ describe('a pass from a scanner', () => {
     await screen.findByText('its shape (there is no map)')
     // Hazel stands still: not among them
     expect(screen.queryByText('Hazel')).toBeNull()
-    await waitFor(() => expect(button('Aim with Alder').disabled).toBe(false))
+    await waitFor(() => expect((button('Aim with Alder') as HTMLButtonElement).disabled).toBe(false))
     button('Aim with Alder').click()
     await waitFor(() => expect(sent.find((s) => s.method === 'POST')?.path).toMatch(/^jobs\/.*\/capture$/))
     expect(sent.find((s) => s.method === 'POST')?.body).toMatchObject({ scanner: uuid(60), by: 'auto', spacing: 1, cold: false })
@@ -84,7 +84,7 @@ describe('a pass from a scanner', () => {
   test('by the markers of the setup where it has a map', async () => {
     server([scanner('Alder', 60)])
     const state = jobOf([])
-    state.tray.push(item('marker-map', 40, { kind: 'markers', setup: state.setups[0].id }))
+    state.tray.push(item('marker-map', 40, { kind: 'markers', setup: state.setups[1].id }))
     show(<CaptureCard go={() => undefined} />, state)
     screen.getByRole('radio', { name: 'With a scanner' }).click()
     await screen.findByText('its markers (there is a map)')
@@ -94,7 +94,7 @@ describe('a pass from a scanner', () => {
     show(<CaptureCard go={() => undefined} />, jobOf([]))
     screen.getByRole('radio', { name: 'With a scanner' }).click()
     await screen.findByText(/Alder is switched off/)
-    expect(button('Aim with Alder').disabled).toBe(true)
+    expect((button('Aim with Alder') as HTMLButtonElement).disabled).toBe(true)
   })
 })
 

@@ -1,6 +1,7 @@
-import { fromRotationVector, identity, invertRigid, multiply, translation, type Mat4 } from '../base/mat4.ts'
+import { identity, invertRigid, multiply, type Mat4 } from '../base/mat4.ts'
 import type { Held } from './motions.ts'
 import { growingSurface } from './surface.ts'
+import { FOUND_HIDDEN, refinder } from './refind.ts'
 import { shapeTracker, type ShapePose } from './trackshape.ts'
 import { markerTracker, type KnownMarkers, type MarkerTrackingOptions, type SeenMarkers } from './trackmarkers.ts'
 import { judgeFrame, type FrameReason, type FrameState, type Verdict } from './verdict.ts'
@@ -68,17 +69,8 @@ const YOUNG = 12
 const YOUNG_ERROR = 1.5
 /** Frames that wait, at the most: the oldest go first. */
 const MOST_WAITING = 600
-/** cubes of the rough surface by which a place is found again, in cubes of the fine one, and the share of points that it is made from */
-const ROUGH = 4
-const ROUGH_SHARE = 4
-/** of a place that is found again: more of it must meet surface, and less be hidden, than of one that was led there */
-const FOUND_MET = 0.55
-const FOUND_HIDDEN = 0.015
-/** starts beside a found place, mm and rad: what comes to rest elsewhere and fits as well says that the part looks alike there */
-const BESIDE = [12, 25]
-const BESIDE_TURN = 0.12
-/** further from one another than this, mm at the lever, two places are two */
-const TWO = 2
+/** Pose of the first frame, where nothing else has axes: z towards the scanner, so that what is recorded from above stands upright. */
+const UPRIGHT = [1, 0, 0, 0, 0, -1, 0, 0, 0, 0, -1, 0, 0, 0, 0, 1]
 
 /** What holds the frames. */
 export const heldBy = (o: LiveOptions) => o.by ?? (o.markers ? 'markers' : 'shape')
@@ -98,20 +90,15 @@ export function liveTracker(o: LiveOptions) {
   const by = heldBy(o)
   if (by !== 'shape' && !o.markers) throw new RangeError('markers are to hold the frames, and there are none')
   const markers = by !== 'shape' && o.markers ? markerTracker(o.markers.map, o.markers) : undefined
+  const error = o.error ?? 0.3
   const begin = () => {
     const surface = growingSurface(o.spacing, o.noise)
-    const rough = growingSurface(ROUGH * o.spacing, o.noise)
-    return {
-      surface,
-      rough,
-      shape: shapeTracker(surface, { noise: o.noise }),
-      roughly: shapeTracker(rough, { noise: o.noise, gate: 2 * ROUGH * o.spacing, points: 800 }),
-    }
+    const shape = shapeTracker(surface, { noise: o.noise })
+    return { surface, shape, again: refinder(surface, shape, { noise: o.noise, error }) }
   }
-  let { surface, rough, shape, roughly } = begin()
-  const error = o.error ?? 0.3
+  let { surface, shape, again } = begin()
   let frames = 0
-  let pose = identity()
+  let pose = markers ? identity() : Float64Array.from(UPRIGHT)
   let motion = identity()
   let time = 0
   // where a map is, it is found before anything begins
@@ -136,7 +123,7 @@ export function liveTracker(o: LiveOptions) {
   const add = ({ xyz, time }: LiveFrame, p: Mat4) => {
     entered.push({ time, pose: p })
     surface.addFrame(xyz, p, frames)
-    if (by !== 'markers') rough.addFrame(xyz, p, frames, ROUGH_SHARE)
+    if (by !== 'markers') again.add(xyz, p, frames)
     frames++
   }
   const tell = (why: FrameReason, placed?: Placed): LiveState => ({
@@ -172,36 +159,6 @@ export function liveTracker(o: LiveOptions) {
     return judged(frame, by !== 'markers' && (!markers || since < CHAIN) ? shape.lay(frame.xyz, predicted) : undefined, false, predicted, since)
   }
 
-  /** Lays a frame roughly, then finely, where it has to prove itself; but: not there. */
-  const settle = (frame: LiveFrame, start: Mat4, but?: ShapePose): ShapePose | undefined => {
-    const near = roughly.lay(frame.xyz, start)
-    // it would end there
-    if (near && but && apart(near, but) < TWO) return undefined
-    const laid = near && shape.lay(frame.xyz, near.pose)
-    if (!laid || laid.met < FOUND_MET) return undefined
-    const v = judgeFrame(surface, frame.xyz, laid, laid.pose, { error, since: 0 })
-    return v.state === 'steady' && v.hidden < FOUND_HIDDEN ? laid : undefined
-  }
-  /** Whether a frame could as well lie beside where it was found. */
-  const alike = (frame: LiveFrame, found: ShapePose): boolean => {
-    const [x, y, z] = found.middle
-    for (const far of BESIDE)
-      for (let axis = 0; axis < 6; axis++) {
-        const side = axis % 2 ? -far : far
-        const shift = [0, 0, 0]
-        shift[axis >> 1] = side
-        const turn = [0, 0, 0]
-        turn[((axis >> 1) + 1) % 3] = (Math.sign(side) * BESIDE_TURN * far) / BESIDE[1]
-        // about the middle of what is seen
-        const d = multiply(
-          translation(x + shift[0], y + shift[1], z + shift[2]),
-          multiply(fromRotationVector(turn[0], turn[1], turn[2]), translation(-x, -y, -z)),
-        )
-        const other = settle(frame, multiply(d, found.pose), found)
-        if (other && other.fits > 0.9 * found.fits && apart(other, found) > TWO) return true
-      }
-    return false
-  }
   const byConstellation = (frame: LiveFrame): Placed | undefined => {
     const at = frame.markers && markers?.find(frame.markers)
     return at && judged(frame, byMarkers(frame, at), true, at.pose, 0)
@@ -210,9 +167,8 @@ export function liveTracker(o: LiveOptions) {
   const find = (frame: LiveFrame): Placed | FrameReason => {
     const placed = byConstellation(frame)
     if (placed) return placed.verdict.state === 'steady' ? placed : placed.verdict.why
-    const found = by !== 'markers' && ghost && settle(frame, ghost)
-    if (!found) return 'elsewhere'
-    return alike(frame, found) ? 'alike' : judged(frame, found, false, found.pose, 0)
+    const found = by !== 'markers' && ghost ? again.find(frame.xyz, ghost) : 'elsewhere'
+    return typeof found === 'string' ? found : judged(frame, found, false, found.pose, 0)
   }
 
   /** Frames that wait, tried backwards from the place that was found. */
@@ -319,7 +275,7 @@ export function liveTracker(o: LiveOptions) {
       } else if (verdict.state === 'weak') slid++
       else {
         // it may have slid, and fit again where the part looks alike
-        if (slid >= SLID && frames > 1 && alike(frame, laid)) return lose('alike')
+        if (slid >= SLID && frames > 1 && again.alikeBeside(frame.xyz, laid)) return lose('alike')
         slid = 0
       }
       goOn(frame, laid)
@@ -330,7 +286,7 @@ export function liveTracker(o: LiveOptions) {
         rescue(RESCUED_AT_ONCE)
       } else if (frames === 1 && !markers) {
         // what the first frame shows does not hold the next ones: a newer one may
-        ;({ surface, rough, shape, roughly } = begin())
+        ;({ surface, shape, again } = begin())
         frames = 0
         anew = true
         steady = pose
@@ -341,12 +297,3 @@ export function liveTracker(o: LiveOptions) {
   }
 }
 export type LiveTracker = ReturnType<typeof liveTracker>
-
-/** How far apart two places of a frame are, mm at its lever. */
-function apart(a: ShapePose, b: ShapePose): number {
-  const d = multiply(a.pose, invertRigid(b.pose))
-  const [x, y, z] = b.middle
-  const at = [0, 1, 2].map((k) => d[4 * k] * x + d[4 * k + 1] * y + d[4 * k + 2] * z + d[4 * k + 3] - b.middle[k])
-  const turn = Math.hypot(d[9] - d[6], d[2] - d[8], d[4] - d[1]) / 2
-  return Math.hypot(...at, turn * b.lever)
-}

@@ -1,5 +1,5 @@
 import { jacobiEigen } from '../base/eigen.ts'
-import type { Mat4 } from '../base/mat4.ts'
+import { identity, type Mat4 } from '../base/mat4.ts'
 import { heldAt, holding, jointStep, moved, stepOf, type Held, type HeldThere } from './motions.ts'
 import { PATCH } from './patch.ts'
 import { FLAT, type GrowingSurface } from './surface.ts'
@@ -223,6 +223,9 @@ function placed(xyz: Float32Array, step: number, pose: Mat4, middle: [number, nu
   for (let k = 0; k < 3; k++) middle[k] = pose[4 * k] * x + pose[4 * k + 1] * y + pose[4 * k + 2] * z + pose[4 * k + 3]
   return Math.max(1e-3, Math.sqrt(Math.max(0, squares / n - x * x - y * y - z * z)))
 }
+
+/** Typical distance of a frame's points from their middle, mm. */
+export const leverOf = (xyz: Float32Array): number => placed(xyz, 1, identity(), [0, 0, 0])
 
 /**
  * What tilts of that weight add to the information by chance: the mean of dJ dJ' for rows J = (p x n, n) whose normals scatter within the surface, T = I - n n':

@@ -183,6 +183,7 @@ export class CaptureRun extends Session<RunView, Progress> {
       return
     }
     tracked(this.view, m)
+    if (m.state === 'steady') this.hand?.remember()
     const came = this.came.get(m.time)
     if (came !== undefined) this.view.delay = performance.now() - came
     for (const t of this.came.keys()) if (t <= m.time) this.came.delete(t)
@@ -279,6 +280,9 @@ export class CaptureRun extends Session<RunView, Progress> {
       () => this.view.phase === 'recording',
       (e) => (this.view.problem = toProblem(e)),
     )
+  }
+  back(): void {
+    this.standIn().back((e) => (this.view.problem = toProblem(e)))
   }
 
   /** The recording becomes a file of the job, and the pass a step of its ledger. */

@@ -1,4 +1,4 @@
-import { identity, type Mat4 } from '@oak-gauge/core/base/mat4.ts'
+import { fromRotationVector, identity, invertRigid, multiply, rotationVector, translation, type Mat4 } from '@oak-gauge/core/base/mat4.ts'
 import type { ScannerRow } from '../db/scannermodels.ts'
 import type { ScannerKeeper } from '../scanners/keeper.ts'
 import { movedBody, pathPose, type HandMove } from './path.ts'
@@ -6,6 +6,9 @@ import type { Stage } from './stage.ts'
 
 /** ms between two places of a hand that is led */
 const STEP = 60
+/** seconds that it takes to lead it back, and how far beside the place a hand gets there: mm and degrees */
+const BACK_SECONDS = 2
+const BESIDE = { mm: 12, degrees: 3 }
 
 /** The virtual hand that leads a stand-in, or turns its table. */
 export class Hand {
@@ -15,6 +18,9 @@ export class Hand {
   private readonly seconds: number
   private readonly moved: () => void
   private pose: Mat4 | undefined
+  /** where what it sees was known last */
+  private known: Mat4 | undefined
+  private backs = 0
   private timer: NodeJS.Timeout | undefined
   /** of its path, 0 to 1; null while it is not led */
   at: number | null = null
@@ -64,6 +70,39 @@ export class Hand {
       })
     }, STEP)
     this.moved()
+  }
+
+  /** What it sees here is known. */
+  remember(): void {
+    this.known = this.pose
+  }
+  /** Leads it back to where that was so last, as nearly as a hand finds it. */
+  back(failed: (e: unknown) => void): void {
+    const to = this.known
+    if (!to || !this.pose) return
+    this.stop()
+    const a = 2.4 * ++this.backs
+    const { ideal } = this.scanner.spec.range
+    const r = (BESIDE.degrees * Math.PI) / 180
+    // about what it looks at: a hand errs in where it points, and how it leans
+    const beside = multiply(translation(BESIDE.mm * Math.cos(a), BESIDE.mm * Math.sin(a), ideal), fromRotationVector(r * Math.sin(a), r * Math.cos(a), 0))
+    const from = this.pose
+    const way = multiply(invertRigid(from), multiply(to, multiply(beside, translation(0, 0, -ideal))))
+    const turn = rotationVector(way)
+    let [busy, at] = [false, 0]
+    this.timer = setInterval(() => {
+      if (busy) return
+      busy = true
+      at = Math.min(1, at + STEP / 1000 / BACK_SECONDS)
+      const part = multiply(translation(at * way[3], at * way[7], at * way[11]), fromRotationVector(at * turn[0], at * turn[1], at * turn[2]))
+      this.hold(multiply(from, part))
+        .catch(failed)
+        .finally(() => {
+          busy = false
+          if (at >= 1) this.stop()
+          this.moved()
+        })
+    }, STEP)
   }
 
   stop(): void {

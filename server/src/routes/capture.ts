@@ -80,6 +80,7 @@ export async function actOnCapture(run: CaptureRun, what: string, body: unknown)
   else if (what === 'end') await run.end()
   else if (what === 'cancel') await run.cancel()
   else if (what === 'path') run.path()
+  else if (what === 'back') run.back()
   else if (what === 'hand') await run.move(handRequest.parse(body))
   else throw new OakError('not-found', `A recording knows no “${what}”.`)
 }

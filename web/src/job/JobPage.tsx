@@ -8,6 +8,7 @@ import { FindAction, type Action } from '../help/FindAction.tsx'
 import { Boundary } from '../looks/Boundary.tsx'
 import { ProblemBox } from '../looks/ProblemBox.tsx'
 import { CARDS, OVERLAYS } from '../stages/cards.ts'
+import { LedScanner } from '../stages/capture/LedScanner.tsx'
 import { MarkerRings } from '../stages/mark/MarkerRings.tsx'
 import { useAppDispatch, useAppSelector } from '../store.ts'
 import { Stage3d } from '../view/Stage3d.tsx'
@@ -98,7 +99,14 @@ export function JobPage() {
         <TopBar onFind={() => setFinding(true)} onKeys={() => setKeys(true)} />
         <div className="view">
           <Boundary about={id}>
-            <Stage3d key={id}>{(stage3d) => <MarkerRings stage={stage3d} />}</Stage3d>
+            <Stage3d key={id}>
+              {(stage3d) => (
+                <>
+                  <MarkerRings stage={stage3d} />
+                  <LedScanner stage={stage3d} />
+                </>
+              )}
+            </Stage3d>
           </Boundary>
           <Tray />
           {Overlay && (

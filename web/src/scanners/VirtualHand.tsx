@@ -9,12 +9,15 @@ export function VirtualHand({
   path,
   moves,
   turntable = false,
+  lost = false,
   send,
 }: {
   path: number | null
   /** it can be led now */
   moves: boolean
   turntable?: boolean
+  /** it can be led back to where it knew its place */
+  lost?: boolean
   send(what: string, body?: object): void
 }) {
   const ways: [string, object][] = [
@@ -37,6 +40,11 @@ export function VirtualHand({
               : t('Lead it once round')
             : t('On its way, {{path}} %', { path: Math.round(100 * path) })}
         </Button>
+        {lost && (
+          <Button size="small" disabled={!moves} onClick={() => send('back')}>
+            {t('Lead it back')}
+          </Button>
+        )}
         {!turntable && <span className="hint">{t('or by hand:')}</span>}
       </div>
       {!turntable && (

@@ -3,7 +3,7 @@ import { SWATCHES, type TrayItem } from '@oak-gauge/contract'
 import { shownByDefault, useOpenJob } from '../job/useJob.ts'
 import { useAppSelector } from '../store.ts'
 import { displayOf, previewOf, type Arrays } from './display.ts'
-import { useGrowing } from './growing.ts'
+import { growing } from './growing.ts'
 import type { Shown } from './objects.ts'
 
 const MESH = [176, 164, 146] as const
@@ -37,7 +37,7 @@ export function useShown(): { shown: Shown[]; waiting: number; failed: boolean }
   const map = useAppSelector((s) => s.view.map)
   const going = useAppSelector((s) => s.view.going)
   const colouring = useAppSelector((s) => s.view.colouring)
-  const recording = useGrowing()
+  const recording = growing.use()
   const [data, setData] = useState<ReadonlyMap<string, Arrays>>(new Map())
   const [failed, setFailed] = useState(false)
   const [preview, setPreview] = useState<Preview | null>(null)

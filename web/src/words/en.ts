@@ -288,6 +288,7 @@ export const EN: Record<string, string> = {
   Largest: 'Largest',
   'Lay the bar so that both spheres are in the working range, and touch neither it nor the scanner.':
     'Lay the bar so that both spheres are in the working range, and touch neither it nor the scanner.',
+  'Lead it back': 'Lead it back',
   'Lead it once round': 'Lead it once round',
   'Lead it over the part, from all sides': 'Lead it over the part, from all sides',
   'Leave it': 'Leave it',
@@ -763,6 +764,7 @@ export const EN: Record<string, string> = {
   'known already': 'known already',
   'known well enough': 'known well enough',
   largest: 'largest',
+  'lead it back to here': 'lead it back to here',
   lean: 'lean',
   left: 'left',
   'left image': 'left image',

@@ -1,20 +1,14 @@
-import { Button, Segmented, Select } from 'antd'
+import { Button, Segmented } from 'antd'
 import { useRef, useState, type DragEvent, type ReactNode } from 'react'
 import { BRINGING, UNITS, type Step } from '@oak-gauge/contract'
-import {
-  useAddSetupMutation,
-  useForgetUploadMutation,
-  useOpenUploadsQuery,
-  useDismissStepMutation,
-  useMoveToSetupMutation,
-  useRerunStepMutation,
-} from '../../api.ts'
+import { useForgetUploadMutation, useOpenUploadsQuery, useDismissStepMutation, useMoveToSetupMutation, useRerunStepMutation } from '../../api.ts'
 import { bytes, short } from '../../looks/quantity.ts'
 import { ProblemBox } from '../../looks/ProblemBox.tsx'
 import { useOpenJob } from '../../job/useJob.ts'
 import { useStep } from '../../job/useStep.ts'
 import { WorkCard } from '../../job/WorkCard.tsx'
 import type { CardProps } from '../cards.ts'
+import { SetupField } from './SetupField.tsx'
 import { dismissUpload, upload, useUploads } from './upload.ts'
 import { t } from '../../words/t.ts'
 
@@ -32,7 +26,6 @@ export function FilesPart({ head, go }: CardProps & { head: ReactNode }) {
   const [setup, setSetup] = useState<string | null>(null)
   const [over, setOver] = useState(false)
   const input = useRef<HTMLInputElement>(null)
-  const [addSetup] = useAddSetupMutation()
   const [move] = useMoveToSetupMutation()
   const aside = useStep()
   const { data: open = [] } = useOpenUploadsQuery(job, { refetchOnMountOrArgChange: true })
@@ -70,27 +63,7 @@ export function FilesPart({ head, go }: CardProps & { head: ReactNode }) {
           { value: 'nominal', label: t('A nominal') },
         ]}
       />
-      {as === 'auto' && (
-        <div className="field">
-          <label htmlFor="c-setup">{t('Recorded in')}</label>
-          <span className="abreast">
-            <Select
-              id="c-setup"
-              className="control narrow"
-              value={into ?? null}
-              onChange={setSetup}
-              options={state.setups.map((s) => ({ value: s.id, label: s.name }))}
-            />
-            <Button
-              className="beside"
-              title={t('Another setup: the part was turned or moved in between')}
-              onClick={() => void addSetup({ id: job, name: t('Setup {{setups}}', { setups: state.setups.length + 1 }) }).then(() => setSetup(null))}
-            >
-              {t('New')}
-            </Button>
-          </span>
-        </div>
-      )}
+      {as === 'auto' && <SetupField id="c-setup" label={t('Recorded in')} value={setup} onChange={setSetup} />}
       <div
         className={`drop${over ? ' over' : ''}`}
         role="button"

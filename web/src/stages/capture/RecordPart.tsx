@@ -8,6 +8,7 @@ import { WorkCard } from '../../job/WorkCard.tsx'
 import { Amount } from '../../looks/Amount.tsx'
 import { ProblemBox } from '../../looks/ProblemBox.tsx'
 import { ColdNote, isCold } from '../../scanners/Cold.tsx'
+import { SetupField } from './SetupField.tsx'
 import { t } from '../../words/t.ts'
 
 type By = 'auto' | 'markers' | 'shape' | 'both'
@@ -59,16 +60,7 @@ export function RecordPart({ head, scanners, busy }: { head: ReactNode; scanners
           options={scanners.map((s) => ({ value: s.id, label: s.name }))}
         />
       </div>
-      <div className="field">
-        <label htmlFor="r-setup">{t('Setup')}</label>
-        <Select
-          id="r-setup"
-          className="control"
-          value={setup?.id ?? null}
-          onChange={setSetup}
-          options={state.setups.map((s) => ({ value: s.id, label: s.name }))}
-        />
-      </div>
+      <SetupField id="r-setup" label={t('Setup')} value={setupId} onChange={setSetup} />
       <div className="field">
         <label htmlFor="r-by">{t('Held by')}</label>
         <Select<By>

@@ -52,13 +52,18 @@ export function Recording({ run, scanner }: { run: CaptureRun; scanner: { id: st
       }
       foot={
         <>
+          {/* the main one is what the space bar does while both hands are at the part: it never ends a recording */}
           {(phase === 'ready' || phase === 'held') && (
-            <Button type={run.frames ? 'default' : 'primary'} onClick={() => send('record')}>
+            <Button type="primary" onClick={() => send('record')}>
               {run.frames ? t('Go on') : t('Record')}
             </Button>
           )}
-          {recording && <Button onClick={() => send('hold')}>{t('Hold')}</Button>}
-          <Button type={run.frames ? 'primary' : 'default'} disabled={solving || !run.frames} loading={solving} onClick={() => send('end')}>
+          {recording && (
+            <Button type="primary" onClick={() => send('hold')}>
+              {t('Hold')}
+            </Button>
+          )}
+          <Button disabled={solving || !run.frames} loading={solving} onClick={() => send('end')}>
             {solving ? t('Storing') : t('That is all: make the pass')}
           </Button>
           <Button disabled={solving} onClick={() => send('cancel')}>
@@ -102,7 +107,7 @@ export function Recording({ run, scanner }: { run: CaptureRun; scanner: { id: st
       )}
       {run.standIn && (
         <div className="stack hand">
-          <VirtualHand path={run.path} moves={recording} send={send} />
+          <VirtualHand path={run.path} moves={recording} lost={run.ghost !== null} send={send} />
         </div>
       )}
       {problem && <ProblemBox problem={problem} />}

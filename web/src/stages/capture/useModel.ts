@@ -1,6 +1,6 @@
 import { useEffect } from 'react'
 import { API, addressOf, type CaptureRun } from '@oak-gauge/contract'
-import { growing } from '../../view/growing.ts'
+import { growing, led } from '../../view/growing.ts'
 
 /** ms between two looks at what has grown, and between those at all of it: how often a place was seen changes */
 const EVERY = 700
@@ -12,10 +12,12 @@ const ENOUGH = 12
 const SPARSE = [196, 178, 148]
 const SOLID = [94, 59, 27]
 
-/** Shows the model of a recording on the stage as it grows: the darker, the oftener a place was seen. */
-export function useModel(scanner: string, run: Pick<CaptureRun, 'surface' | 'spacing'>): void {
+/** Shows the model of a recording on the stage as it grows, the darker, the oftener a place was seen; and the scanner that is led, or where it is to be led back to. */
+export function useModel(id: string, run: Pick<CaptureRun, 'surface' | 'spacing' | 'scanner' | 'ghost' | 'range'>): void {
   const { version } = run.surface
-  const { spacing } = run
+  const { spacing, scanner, ghost, range } = run
+  useEffect(() => led.set({ scanner, ghost, distance: range.ideal }), [scanner, ghost, range.ideal])
+  useEffect(() => () => led.set(null), [])
   useEffect(() => {
     const stop = new AbortController()
     void (async () => {
@@ -27,7 +29,7 @@ export function useModel(scanner: string, run: Pick<CaptureRun, 'surface' | 'spa
           const all = performance.now() - whole > WHOLE
           if (all) whole = performance.now()
           const from = all ? 0 : cubes.length / PER
-          const r = await fetch(addressOf(API.captured, { id: scanner }, { version: String(version), from: String(from) }), { signal: stop.signal })
+          const r = await fetch(addressOf(API.captured, { id }, { version: String(version), from: String(from) }), { signal: stop.signal })
           if (r.status !== 200) return
           const more = new Float32Array(await r.arrayBuffer())
           if (more.length) {
@@ -47,7 +49,7 @@ export function useModel(scanner: string, run: Pick<CaptureRun, 'surface' | 'spa
       stop.abort()
       growing.set(null)
     }
-  }, [scanner, version, spacing])
+  }, [id, version, spacing])
 }
 
 function show(cubes: Float32Array, spacing: number, id: string): void {

@@ -1,0 +1,75 @@
+import { useEffect, useMemo, useRef } from 'react'
+import { cross, unit } from '@oak-gauge/core/base/vec3.ts'
+import { fixed } from '../../looks/quantity.ts'
+import { led, type Held } from '../../view/growing.ts'
+import type { Stage } from '../../view/scene.ts'
+import { t } from '../../words/t.ts'
+
+/** Of the distance to what it looks at: how much of the way is drawn, and how wide the ring around that is. */
+const WAY = 0.35
+const WIDE = 0.06
+const ROUND = 24
+
+/** A ring where a scanner looks, and the way from there towards it, as places of the stage. */
+function sightOf({ at, looks }: Held, distance: number): { ring: number[][]; way: number[][] } {
+  const spot = at.map((v, k) => v + distance * looks[k])
+  const side = unit(cross([...looks], Math.abs(looks[2]) < 0.9 ? [0, 0, 1] : [1, 0, 0]))
+  const other = cross([...looks], side)
+  const around = (r: number, along: number, i: number) => {
+    const a = (2 * Math.PI * i) / ROUND
+    return spot.map((v, k) => v - along * looks[k] + r * (Math.cos(a) * side[k] + Math.sin(a) * other[k]))
+  }
+  return {
+    ring: Array.from({ length: ROUND + 1 }, (_, i) => around(WIDE * distance, 0, i)),
+    way: [spot, spot.map((v, k) => v - WAY * distance * looks[k])],
+  }
+}
+
+/** Where the scanner is led, solid; where it knew its place last, dashed and named. Moved by hand after each drawing, as marks are. */
+export function LedScanner({ stage }: { stage: Stage }) {
+  const now = led.use()
+  const group = useRef<SVGGElement>(null)
+  const all = useMemo(() => {
+    if (!now) return []
+    const list: { kind: 'scanner' | 'ghost'; lines: number[][][]; word: string }[] = []
+    const add = (kind: 'scanner' | 'ghost', held: Held | null, word: string) => {
+      if (!held) return
+      const { ring, way } = sightOf(held, now.distance)
+      list.push({ kind, lines: [ring, way], word })
+    }
+    if (now.ghost) add('ghost', now.ghost, t('lead it back to here'))
+    else add('scanner', now.scanner, '')
+    return list
+  }, [now])
+  useEffect(() => {
+    const move = () => {
+      all.forEach(({ lines }, i) => {
+        const node = group.current?.children[i]
+        const on = lines.map((l) => l.map((p) => stage.project(p)))
+        const d = on
+          .filter((l) => l.every((p) => p !== null))
+          .map((l) => l.map((p, k) => `${k ? 'L' : 'M'}${fixed(p?.x ?? 0, 1)} ${fixed(p?.y ?? 0, 1)}`).join(''))
+          .join('')
+        node?.querySelectorAll('path').forEach((path) => path.setAttribute('d', d))
+        const end = on[1][1]
+        node?.querySelector('text')?.setAttribute('transform', end ? `translate(${end.x + 10} ${end.y + 4})` : 'translate(-999 -999)')
+      })
+    }
+    move()
+    return stage.onDraw(move)
+  }, [all, stage])
+  if (!all.length) return null
+  return (
+    <svg className="leaders led">
+      <g ref={group}>
+        {all.map(({ kind, word }) => (
+          <g key={kind} className={kind} data-led={kind}>
+            <path className="under" />
+            <path />
+            <text>{word}</text>
+          </g>
+        ))}
+      </g>
+    </svg>
+  )
+}
