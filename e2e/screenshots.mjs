@@ -79,8 +79,6 @@ if (wants('job')) {
   await p.getByRole('radio', { name: /Alder/ }).click()
   await pause(1500)
   await shot('ready')
-  await stage('Capture')
-  await shot('capture')
   await stage('Clean')
   for (const [x, y] of [
     [260, 500],
@@ -203,6 +201,22 @@ if (wants('marks')) {
   await p.getByRole('heading', { name: /are known$/ }).waitFor()
   await pause(3500)
   await shot('mark-known')
+}
+// after the marks: held by the markers that were mapped there
+if (wants('record')) {
+  const jobs = (await (await fetch(`${base}/api/v1/jobs`)).json()).items
+  await p.goto(`${base}/jobs/${jobs.find((j) => j.title === 'Bearing bracket').id}/Capture`)
+  await p.getByText('With a scanner').click()
+  const on = p.locator('.card').getByRole('button', { name: 'Switch it on' })
+  if (await on.count()) await on.click()
+  await p.locator('.card').getByRole('button', { name: 'Aim with Alder' }).and(p.locator(':enabled')).waitFor()
+  await press('Aim with Alder')
+  await p.getByRole('heading', { name: /^Hold Alder/ }).waitFor()
+  await press('Record')
+  await press('Lead it once round')
+  await pause(35_000)
+  await shot('capture')
+  await press('Give up')
 }
 
 await browser.close()

@@ -18,6 +18,7 @@ import { buildBvh } from '@oak-gauge/core/space/bvh.ts'
 import { cad, tessellate } from '@oak-gauge/demo/cad.ts'
 import { box, divide, together } from '@oak-gauge/demo/divide.ts'
 import { bracket, NOMINAL_BRACKET } from '@oak-gauge/demo/parts/bracket.ts'
+import { benchRefind } from './refind.ts'
 import { DEVICES } from '@oak-gauge/scanners/devices.ts'
 
 type Add = (what: string, got: string, must: string, aim: string) => void
@@ -68,6 +69,9 @@ export async function benchCapture(add: Add, ctx: RunContext): Promise<void> {
   )
   coded(frames.slice(0, 60), add)
   await tracked(frames, add, ctx)
+  const seen = (pose: Mat4, k: number) =>
+    takeShot(spec, optics, optics, things, { pose, pattern: 'area', exposure: 1, stride: STRIDE, noise, seed: 6007 * k + seed }).xyz
+  benchRefind(frames, seen, middle, spec.range.ideal, { spacing: SPACING, noise: NOISE, every: EVERY }, add)
   byMarkers(part, middle, add)
 }
 

@@ -84,7 +84,7 @@ describe('a pass from a scanner', () => {
   test('by the markers of the setup where it has a map', async () => {
     server([scanner('Alder', 60)])
     const state = jobOf([])
-    state.tray.push(item('marker-map', 40, { kind: 'markers', setup: state.setups[1].id }))
+    state.tray.push(item('marker-map', 40, { kind: 'markers', setup: state.setups[0].id }))
     show(<CaptureCard go={() => undefined} />, state)
     screen.getByRole('radio', { name: 'With a scanner' }).click()
     await screen.findByText('its markers (there is a map)')

@@ -33,5 +33,5 @@ export function CaptureCard({ go }: CardProps) {
   if (way === 'files') return <FilesPart head={head} go={go} />
   // a turntable and an arm lead themselves: their passes come as files so far
   const led = scanners.filter((s) => s.kind === 'laser-lines' || s.kind === 'area')
-  return <RecordPart head={head} scanners={led} busy={busy && run?.job !== state.job.id ? busy.id : null} />
+  return <RecordPart head={head} go={go} scanners={led} busy={busy && run?.job !== state.job.id ? busy.id : null} />
 }

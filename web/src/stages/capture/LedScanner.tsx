@@ -51,8 +51,8 @@ export function LedScanner({ stage }: { stage: Stage }) {
           .map((l) => l.map((p, k) => `${k ? 'L' : 'M'}${fixed(p?.x ?? 0, 1)} ${fixed(p?.y ?? 0, 1)}`).join(''))
           .join('')
         node?.querySelectorAll('path').forEach((path) => path.setAttribute('d', d))
-        const end = on[1][1]
-        node?.querySelector('text')?.setAttribute('transform', end ? `translate(${end.x + 10} ${end.y + 4})` : 'translate(-999 -999)')
+        const at = on[1][0]
+        node?.querySelector('text')?.setAttribute('transform', at ? `translate(${at.x + 10} ${at.y - 8})` : 'translate(-999 -999)')
       })
     }
     move()

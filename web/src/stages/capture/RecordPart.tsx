@@ -8,6 +8,7 @@ import { WorkCard } from '../../job/WorkCard.tsx'
 import { Amount } from '../../looks/Amount.tsx'
 import { ProblemBox } from '../../looks/ProblemBox.tsx'
 import { ColdNote, isCold } from '../../scanners/Cold.tsx'
+import type { CardProps } from '../cards.ts'
 import { SetupField } from './SetupField.tsx'
 import { t } from '../../words/t.ts'
 
@@ -15,14 +16,16 @@ type By = 'auto' | 'markers' | 'shape' | 'both'
 const SPACING = 1
 
 /** What is asked before a pass is recorded. busy: it records for another job */
-export function RecordPart({ head, scanners, busy }: { head: ReactNode; scanners: ScannerSummary[]; busy: string | null }) {
-  const { state } = useOpenJob()
+export function RecordPart({ head, scanners, busy, go }: CardProps & { head: ReactNode; scanners: ScannerSummary[]; busy: string | null }) {
+  const { state, passes } = useOpenJob()
   const [chosen, choose] = useState<string | null>(null)
   const scanner =
     scanners.find((s) => s.id === chosen) ?? scanners.find((s) => s.id === state.job.scanner) ?? scanners.find((s) => s.link === 'connected') ?? scanners.at(0)
   const [setupId, setSetup] = useState<string | null>(null)
-  const setup = state.setups.find((s) => s.id === setupId) ?? state.setups.at(-1)
-  const map = state.tray.some((i) => i.role === 'marker-map' && i.setup === setup?.id)
+  const hasMap = (id: string) => state.tray.some((i) => i.role === 'marker-map' && i.setup === id)
+  // where markers were mapped something is about to be recorded
+  const setup = state.setups.find((s) => s.id === setupId) ?? state.setups.findLast((s) => hasMap(s.id)) ?? state.setups.at(-1)
+  const map = setup !== undefined && hasMap(setup.id)
   const [by, setBy] = useState<By>('auto')
   const [spacing, setSpacing] = useState(SPACING)
   const [anyway, setAnyway] = useState(false)
@@ -38,15 +41,18 @@ export function RecordPart({ head, scanners, busy }: { head: ReactNode; scanners
       question={t('What is recorded, and how does it know its place?')}
       about={t('Every frame is kept. Those that cannot be placed with certainty stay out, and none lands in a wrong place.')}
       foot={
-        <Button
-          type="primary"
-          disabled={!scanner || !setup || !connected || busy !== null || isLoading || (cold && !anyway) || without}
-          onClick={() =>
-            scanner && setup && void start({ job: state.job.id, body: { scanner: scanner.id, setup: setup.id, by, spacing, cold: cold && anyway } })
-          }
-        >
-          {t('Aim with {{name}}', { name: scanner?.name ?? t('a scanner') })}
-        </Button>
+        <>
+          <Button
+            type="primary"
+            disabled={!scanner || !setup || !connected || busy !== null || isLoading || (cold && !anyway) || without}
+            onClick={() =>
+              scanner && setup && void start({ job: state.job.id, body: { scanner: scanner.id, setup: setup.id, by, spacing, cold: cold && anyway } })
+            }
+          >
+            {t('Aim with {{name}}', { name: scanner?.name ?? t('a scanner') })}
+          </Button>
+          {passes.length > 0 && <Button onClick={() => go('Clean')}>{t('Go on to Clean')}</Button>}
+        </>
       }
     >
       {head}
@@ -60,7 +66,7 @@ export function RecordPart({ head, scanners, busy }: { head: ReactNode; scanners
           options={scanners.map((s) => ({ value: s.id, label: s.name }))}
         />
       </div>
-      <SetupField id="r-setup" label={t('Setup')} value={setupId} onChange={setSetup} />
+      <SetupField id="r-setup" label={t('Setup')} value={setup?.id ?? null} onChange={setSetup} />
       <div className="field">
         <label htmlFor="r-by">{t('Held by')}</label>
         <Select<By>

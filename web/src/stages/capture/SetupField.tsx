@@ -21,7 +21,11 @@ export function SetupField({ id, label, value, onChange }: { id: string; label: 
         <Button
           className="beside"
           title={t('Another setup: the part was turned or moved in between')}
-          onClick={() => void addSetup({ id: state.job.id, name: t('Setup {{setups}}', { setups: state.setups.length + 1 }) }).then(() => onChange(null))}
+          onClick={() =>
+            void addSetup({ id: state.job.id, name: t('Setup {{setups}}', { setups: state.setups.length + 1 }) }).then(({ data }) =>
+              onChange(data?.setups.at(-1)?.id ?? null),
+            )
+          }
         >
           {t('New')}
         </Button>
