@@ -1,13 +1,13 @@
 import { Button, Select } from 'antd'
 import { useState, type ReactNode } from 'react'
-import { Link } from 'react-router'
 import type { ScannerSummary } from '@oak-gauge/contract'
-import { problemOf, useActOnRunMutation, usePatchScannerMutation, useStartCaptureMutation } from '../../api.ts'
+import { problemOf, useActOnRunMutation, useStartCaptureMutation } from '../../api.ts'
 import { useOpenJob } from '../../job/useJob.ts'
 import { WorkCard } from '../../job/WorkCard.tsx'
 import { Amount } from '../../looks/Amount.tsx'
 import { ProblemBox } from '../../looks/ProblemBox.tsx'
 import { ColdNote, isCold } from '../../scanners/Cold.tsx'
+import { NotConnected, WithScanner } from '../../scanners/WhichScanner.tsx'
 import type { CardProps } from '../cards.ts'
 import { SetupField } from './SetupField.tsx'
 import { t } from '../../words/t.ts'
@@ -30,7 +30,6 @@ export function RecordPart({ head, scanners, busy, go }: CardProps & { head: Rea
   const [spacing, setSpacing] = useState(SPACING)
   const [anyway, setAnyway] = useState(false)
   const [start, { error, isLoading }] = useStartCaptureMutation()
-  const [patch] = usePatchScannerMutation()
   const [act] = useActOnRunMutation()
   const problem = problemOf(error)
   const cold = isCold(scanner)
@@ -84,24 +83,8 @@ export function RecordPart({ head, scanners, busy, go }: CardProps & { head: Rea
         {without && <span className="hint">{t('This setup has no map of its markers: make one under Mark.')}</span>}
       </div>
       <Amount label={t('Spacing')} value={spacing} usual={SPACING} onChange={setSpacing} reason={t('of the surface; it can be chosen again afterwards')} />
-      {scanner && (
-        <p className="hint">
-          {t('With')} <Link to={`/scanners/${scanner.id}`}>{scanner.name}</Link>
-          {scanner.health.state === 'go' ? '.' : `: ${scanner.health.reason}`}
-        </p>
-      )}
-      {scanner && !connected && (
-        <div className="note">
-          {scanner.on
-            ? (scanner.problem?.detail ?? t('{{name}} is being connected.', { name: scanner.name }))
-            : t('{{name}} is switched off.', { name: scanner.name })}{' '}
-          {!scanner.on && (
-            <Button size="small" onClick={() => void patch({ id: scanner.id, on: true })}>
-              {t('Switch it on')}
-            </Button>
-          )}
-        </div>
-      )}
+      {scanner && <WithScanner scanner={scanner} />}
+      {scanner && !connected && <NotConnected scanner={scanner} />}
       {scanner && connected && cold && <ColdNote scanner={scanner} anyway={t('Record anyway')} checked={anyway} onChange={setAnyway} />}
       {busy && (
         <div className="note">

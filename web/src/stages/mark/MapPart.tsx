@@ -1,14 +1,14 @@
 import { Button, Select } from 'antd'
 import { useState, type ReactNode } from 'react'
-import { Link } from 'react-router'
 import { API, addressOf, type Stage, type TrayItem } from '@oak-gauge/contract'
-import { problemOf, useActOnRunMutation, useAddSetupMutation, usePatchScannerMutation, useScannersQuery, useStartMappingMutation } from '../../api.ts'
+import { problemOf, useActOnRunMutation, useAddSetupMutation, useScannersQuery, useStartMappingMutation } from '../../api.ts'
 import { useOpenJob } from '../../job/useJob.ts'
 import { useStep } from '../../job/useStep.ts'
 import { Numbers, StepProblem, Warnings, WorkCard } from '../../job/WorkCard.tsx'
 import { Amount } from '../../looks/Amount.tsx'
 import { ProblemBox } from '../../looks/ProblemBox.tsx'
 import { ColdNote, isCold } from '../../scanners/Cold.tsx'
+import { NotConnected, WithScanner } from '../../scanners/WhichScanner.tsx'
 import { BringList, ListTroubles } from './BringList.tsx'
 import { MapRunning } from './MapRunning.tsx'
 import { MapTable } from './MapTable.tsx'
@@ -34,7 +34,6 @@ export function MapPart({ head, go, onCheck }: { head: ReactNode; go(s: Stage): 
   const [anyway, setAnyway] = useState(false)
   const [start, { error, isLoading }] = useStartMappingMutation()
   const [addSetup] = useAddSetupMutation()
-  const [patch] = usePatchScannerMutation()
   const [act] = useActOnRunMutation()
   const join = useStep()
   const problem = problemOf(error)
@@ -170,25 +169,9 @@ export function MapPart({ head, go, onCheck }: { head: ReactNode; go(s: Stage): 
         </div>
       )}
       {own && <p className="hint">{t('What is known stays: markers that moved since are named, passes recorded before stay valid.')}</p>}
-      {scanner && (
-        <p className="hint">
-          {t('With')} <Link to={`/scanners/${scanner.id}`}>{scanner.name}</Link>
-          {scanner.health.state === 'go' ? '.' : `: ${scanner.health.reason}`}
-        </p>
-      )}
+      {scanner && <WithScanner scanner={scanner} />}
       <Amount label={t('Good enough at')} value={target} usual={0.02} onChange={setTarget} reason={t('expanded uncertainty of each marker (k = 2)')} />
-      {scanner && !connected && (
-        <div className="note">
-          {scanner.on
-            ? (scanner.problem?.detail ?? t('{{name}} is being connected.', { name: scanner.name }))
-            : t('{{name}} is switched off.', { name: scanner.name })}{' '}
-          {!scanner.on && (
-            <Button size="small" onClick={() => void patch({ id: scanner.id, on: true })}>
-              {t('Switch it on')}
-            </Button>
-          )}
-        </div>
-      )}
+      {scanner && !connected && <NotConnected scanner={scanner} />}
       {scanner && connected && cold && <ColdNote scanner={scanner} anyway={t('Map anyway')} checked={anyway} onChange={setAnyway} />}
       {elsewhere && scanner && (
         <div className="note">
