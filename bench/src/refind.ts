@@ -42,16 +42,17 @@ export function benchRefind(
         return s
       }
       for (let i = 0; i < LED; i++) feed(frames[from + i].pose, frames[from + i].xyz)
-      const last = frames[from + LED - 1].pose
       const unit = (length: number) => {
         const v = [r.gauss(), r.gauss(), r.gauss()]
         return v.map((x) => (x * length) / Math.hypot(...v))
       }
       const [s, w] = [unit(mm), unit((degrees * Math.PI) / 180)]
       const beside = multiply(multiply(translation(s[0], s[1], s[2] + far), fromRotationVector(w[0], w[1], w[2])), translation(0, 0, -far))
-      for (let i = 0; i < 4; i++) feed(last, new Float32Array(0))
+      for (let i = 0; i < 4; i++) feed(frames[from + LED - 1].pose, new Float32Array(0))
+      // where it was steady last, which may lie some frames back
+      const ghost = multiply(axes as Mat4, tracker.ghost() as Mat4)
       for (let i = 0; i < WITHIN; i++) {
-        const pose = multiply(last, multiply(translation(2 * Math.sin(i / 3), 2 * Math.cos(i / 4), Math.sin(i)), beside))
+        const pose = multiply(ghost, multiply(translation(2 * Math.sin(i / 3), 2 * Math.cos(i / 4), Math.sin(i)), beside))
         const { state, pose: told } = feed(pose, shot(pose, ++seed))
         if (state !== 'steady') continue
         const at = transformPoint(multiply(axes as Mat4, multiply(told, invertRigid(pose))), middle[0], middle[1], middle[2])
