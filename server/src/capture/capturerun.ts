@@ -3,6 +3,7 @@ import { Readable } from 'node:stream'
 import { fileURLToPath } from 'node:url'
 import { Worker } from 'node:worker_threads'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
+import type { Mat4 } from '@oak-gauge/core/base/mat4.ts'
 import type { Stereo } from '@oak-gauge/core/calibrate/camera.ts'
 import { frameOfRecord, recordingHead } from '@oak-gauge/core/formats/recording.ts'
 import { worstUncertainty, type Markers } from '@oak-gauge/core/markers/markers.ts'
@@ -74,9 +75,9 @@ export class CaptureRun extends Session<RunView, Progress> {
   private readonly thread: Worker
   private log: FrameLog<Uint8Array>
   readonly model = new Model()
-  /** frames whose records are not made yet, and when they came */
+  /** frames whose records are not made yet; when those came that are not tracked yet, and where the virtual hand was then */
   private readonly made: (() => void)[] = []
-  private readonly came = new Map<number, number>()
+  private readonly came = new Map<number, { at: number; hand: Mat4 | undefined }>()
   /** frames that the thread makes records of just now; Infinity when it has ended */
   private making = 0
   private lastTime = -Infinity
@@ -156,7 +157,7 @@ export class CaptureRun extends Session<RunView, Progress> {
     if (said + this.shift <= this.lastTime) this.shift = this.lastTime - said + STEP
     const time = said + this.shift
     this.lastTime = time
-    this.came.set(time, performance.now())
+    this.came.set(time, { at: performance.now(), hand: this.hand?.where() })
     const { xyz, brightness } = f
     this.post({ type: 'frame', time, xyz, ...(brightness ? { brightness } : {}), markers }, [xyz.buffer as ArrayBuffer])
     this.making++
@@ -183,9 +184,9 @@ export class CaptureRun extends Session<RunView, Progress> {
       return
     }
     tracked(this.view, m)
-    if (m.state === 'steady') this.hand?.remember()
     const came = this.came.get(m.time)
-    if (came !== undefined) this.view.delay = performance.now() - came
+    if (came) this.view.delay = performance.now() - came.at
+    if (m.state === 'steady') this.hand?.remember(came?.hand)
     for (const t of this.came.keys()) if (t <= m.time) this.came.delete(t)
     if (m.grown) this.model.grow(m.grown)
     this.view.surface = { version: this.model.version, cubes: this.model.count }

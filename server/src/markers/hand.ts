@@ -72,9 +72,12 @@ export class Hand {
     this.moved()
   }
 
-  /** What it sees here is known. */
-  remember(): void {
-    this.known = this.pose
+  where(): Mat4 | undefined {
+    return this.pose
+  }
+  /** What it saw from there was known. */
+  remember(pose: Mat4 | undefined): void {
+    if (pose) this.known = pose
   }
   /** Leads it back to where that was so last, as nearly as a hand finds it. */
   back(failed: (e: unknown) => void): void {
