@@ -27,7 +27,7 @@ const TWO = 2
 
 /**
  * Finds the place of a frame again by its shape, near where it was lost: on a coarse, a rough and the fine surface, one after the other. Cubes of a third of
- * what a frame spans lead it there from some 50 mm and 12 degrees; those of four spacings alone from some 10 mm (measured: of 16 ways back to a tray that were
+ * what a frame spans lead it there from some 50 mm and 12 degrees; those of four spacings alone from some 10 mm (measured: of 8 ways back to a tray that were
  * 30 to 50 mm off, 1 was found so, and all with the coarse ones). A place that could as well be another is none: starts beside it, and along the axes of what is
  * seen as far as the coarse surface reaches, and half turned, must not come to rest elsewhere and fit as well. Tried: starts beside it led by the coarse surface,
  * too: it leads all of them to the one place, and of 16 ways back to a row of ribs four ended a rib beside it.
