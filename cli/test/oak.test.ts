@@ -182,14 +182,17 @@ describe('./oak without server or database', () => {
     expect(oak('--help').out).toContain('oak describe OPERATION')
   })
   test('interrupted, it stops and ends with 130; nothing half written is left', async () => {
+    // it says when it listens: however slow the machine, it is not interrupted before
+    const listens = "process.on('newListener', (what) => what === 'SIGINT' && setImmediate(() => process.stderr.write('listens')))"
     const child = spawn(
       process.execPath,
-      [program, 'run', 'sample', '--in', `mesh=${fixtures}meshes/hinge.stl`, '--set', 'count=20000000', '--out', join(folder, 'stopped')],
-      {
-        env: { ...process.env, NODE_OPTIONS: '' },
-      },
+      [
+        ...['--import', `data:text/javascript,${encodeURIComponent(listens)}`],
+        ...[program, 'run', 'sample', '--in', `mesh=${fixtures}meshes/hinge.stl`, '--set', 'count=20000000', '--out', join(folder, 'stopped')],
+      ],
+      { env: { ...process.env, NODE_OPTIONS: '' } },
     )
-    await new Promise((resolve) => setTimeout(resolve, 700))
+    await new Promise<void>((resolve) => child.stderr.on('data', (d: Buffer) => d.includes('listens') && resolve()))
     child.kill('SIGINT')
     child.kill('SIGINT')
     const code = await new Promise((resolve) => child.on('exit', resolve))

@@ -66,7 +66,7 @@ describe('the bracket as it was recorded', () => {
   beforeAll(async () => {
     job = await bracketJob(quietContext)
     nominal = (await readAny(bytesSource('nominal.step', job.nominal?.step ?? new Uint8Array(0)), { ...quietContext, cad: cadHere })).data as Mesh
-  }, 120_000)
+  }, 300_000)
   test('two setups, eight passes, the scanner’s place known, a nominal with faces', () => {
     expect(job.setups.map((s) => s.passes.length)).toEqual([5, 3])
     for (const p of job.setups.flatMap((s) => s.passes)) {
@@ -122,7 +122,7 @@ describe('recording', () => {
     const [a, b] = [await handleJob(quietContext), await handleJob(quietContext)]
     expect(a.setups[0].passes.map((p) => p.points.xyz.length)).toEqual(b.setups[0].passes.map((p) => p.points.xyz.length))
     expect(Buffer.from(a.setups[0].passes[1].points.xyz.buffer).equals(Buffer.from(b.setups[0].passes[1].points.xyz.buffer))).toBe(true)
-  }, 120_000)
+  }, 300_000)
   test('a camera by azimuth and elevation; small poses keep the target near', () => {
     expect(orbit(0, 0, 10, [1, 2, 3]).map((v) => Math.round(1e9 * v) / 1e9)).toEqual([11, 2, 3])
     expect(orbit(90, 30, 10, [0, 0, 0])[2]).toBeCloseTo(5, 9)
