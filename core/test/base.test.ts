@@ -1,8 +1,25 @@
 import { jacobiEigen, smallestEigen3 } from '../src/base/eigen.ts'
-import { fromQuaternion, fromRotationVector, invertRigid, multiply, rotationAngleDeg, transformPoint } from '../src/base/mat4.ts'
+import { fromQuaternion, fromRotationVector, invertRigid, motionTimes, multiply, rotationAngleDeg, transformPoint } from '../src/base/mat4.ts'
 import { randomQuaternion, seeded } from '../src/base/random.ts'
 import { cholesky, choleskyInverse, choleskySolve } from '../src/base/solve.ts'
 import { median, quantile, robustSigma, select, summarise, weightedAbsQuantile } from '../src/base/stats.ts'
+
+test('a motion done some times over: half of it twice, and three times, is what it is one after the other', () => {
+  const close = (a: ArrayLike<number>, b: ArrayLike<number>) => Array.from(a).forEach((v, i) => expect(v).toBeCloseTo(b[i], 6))
+  const r = seeded(11)
+  for (let k = 0; k < 40; k++) {
+    const m = fromRotationVector(r.gauss() * 0.5, r.gauss() * 0.5, r.gauss() * 0.5, 100 * r.gauss(), 100 * r.gauss(), 100 * r.gauss())
+    const half = motionTimes(m, 0.5)
+    close(multiply(half, half), m)
+    close(motionTimes(m, 3), multiply(m, multiply(m, m)))
+    close(motionTimes(m, -1), invertRigid(m))
+  }
+  close(motionTimes(fromRotationVector(0, 0, 0, 2, 4, 6), 1.5), fromRotationVector(0, 0, 0, 3, 6, 9))
+  close(motionTimes(fromRotationVector(0, 0, 1e-8, 2, 4, 6), 2), fromRotationVector(0, 0, 2e-8, 4, 8, 12))
+  // about an axis through (10, 0, 0): a full turn in four
+  const quarter = fromRotationVector(0, 0, Math.PI / 2, 10, -10, 0)
+  expect(transformPoint(motionTimes(quarter, 2), 0, 0, 0).map((v) => Math.round(v * 1e9) / 1e9)).toEqual([20, 0, 0])
+})
 
 describe('statistics', () => {
   test('selection agrees with sorting', () => {

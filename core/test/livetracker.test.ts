@@ -89,6 +89,15 @@ describe('tracking by shape while one records', () => {
     expect(entered.filter((e) => e.span === 0).length).toBe(20)
     expect(said.at(-1)!.span).toBe(1)
   })
+  it('on a slow computer frames are passed over: it goes on as it went, for as long as that took', () => {
+    const scanner = scannerBefore(tray)
+    const tracker = liveTracker({ spacing: 2, noise: 0.08 })
+    // 2 degrees in 60 ms, and every so often six frames are missing
+    const said: string[] = []
+    for (let k = 0; k < 60; k++) if (k < 12 || k % 12 >= 6) said.push(tracker.feed({ time: k * EVERY, xyz: scanner(hand(2 * k)) }).state)
+    expect(said.filter((s) => s !== 'steady')).toEqual([])
+    expect(tracker.frames()).toBe(said.length)
+  })
   it('is found again from where a hand leads it back to without looking: 50 mm and 12 degrees beside', () => {
     const last = hand(30)
     for (const [k, [x, y, z]] of [
@@ -114,6 +123,46 @@ describe('tracking by shape while one records', () => {
     const { said, off } = record(long, [...led, null, null, ...Array.from({ length: 12 }, (_, k) => hand(20, 45 + 0.5 * k))])
     expect(said.slice(18).map((s) => s.state)).not.toContain('steady')
     expect(largest(off)).toBeLessThan(0.6)
+  })
+  it('what a person leaves out goes from the surface; from its newest frames on it is led back to the newest that is left, and taken in again it is as it was', () => {
+    const poses = arc(0, 20, 24)
+    const before = record(tray, poses.slice(0, 16))
+    const { tracker, said } = record(tray, poses)
+    const scanner = scannerBefore(tray)
+    const frames = poses.map((pose, k) => ({ time: k * EVERY, xyz: scanner(pose) }))
+    const points = (t: typeof tracker) => {
+      const surface = t.surface()
+      let [sum, full] = [0, 0]
+      for (let k = 0; k < surface.cubes(); k++) {
+        sum += surface.pointsIn(k)
+        if (surface.pointsIn(k) > 0) full++
+      }
+      return [sum, full, t.frames()]
+    }
+    const whole = points(tracker)
+    // in the middle: nothing is lost with that
+    expect(tracker.leaveOut(frames.slice(5, 8)).state).toBe('steady')
+    expect([tracker.frames(), tracker.ghost()]).toEqual([21, undefined])
+    tracker.takeIn(frames.slice(5, 8))
+    expect(points(tracker)).toEqual(whole)
+    // the last ones: as if they had never come
+    expect(tracker.leaveOut(frames.slice(16)).state).toBe('lost')
+    tracker.leaveOut(frames.slice(16))
+    expect(points(tracker)).toEqual(points(before.tracker))
+    expect(tracker.ghost()).toEqual(said[15].pose)
+    const middles = (t: typeof tracker) => {
+      const out = new Float32Array(6 * before.tracker.surface().cubes())
+      for (let k = 0; 6 * k < out.length; k++) t.surface().middleOf(k, out, 6 * k)
+      return out
+    }
+    const rest = middles(tracker)
+    expect(Math.max(...middles(before.tracker).map((v, i) => Math.abs(v - rest[i])))).toBeLessThan(0.001)
+    // and goes on from there, once it has proved itself
+    const on = frames.slice(6, 16).map((f) => tracker.feed({ ...f, time: f.time + 2000 }))
+    expect([on[0].state, on.at(-1)!.state]).toEqual(['finding', 'steady'])
+    // nothing is left: it begins anew
+    expect(tracker.leaveOut([...frames, ...frames.map((f) => ({ ...f, time: f.time + 2000 }))]).anew).toBe(true)
+    expect([tracker.frames(), tracker.surface().cubes(), tracker.feed({ ...frames[0], time: 9000 }).state]).toEqual([0, 0, 'steady'])
   })
   it('where a part looks alike, a place beside is not taken for the one it was', () => {
     const led = Array.from({ length: 16 }, (_, k) => hand(20, k - 8))

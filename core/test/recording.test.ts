@@ -131,6 +131,42 @@ describe('a recording that is solved', () => {
     expect(Math.abs(heights.reduce((s, z) => s + z, 0) / heights.length)).toBeLessThan(0.05)
     expect(Number(value('frame-sigma-median'))).toBeLessThan(0.1)
   })
+  it('tells how it went; what a person leaves out counts for nothing, and the points lie in the order in which they came', async () => {
+    const list = poses.map((p, k) => record(p, 60 * k, k >= 20 && k < 24))
+    const source = () => bytesSource('a.frames', file(list))
+    const item: Item = { name: 'map', data: map, pose: identity() }
+    const run = (params: object) =>
+      runOperation('solve-recording', { file: [{ kind: 'file', source: source() }], map: [item] }, { spacing: 2, most: 200, ...params }, quietContext)
+    const whole = (await run({})).evidence
+    const { seconds, rate, shares, sigma, known } = whole.timeline!
+    // 36 frames make eight parts, of which the fourth to sixth have some of the four that show nothing
+    expect([seconds, rate.length, shares.weak, shares.out]).toEqual([2.1, 8, [], []])
+    expect(rate.reduce((a, b) => a + b, 0) / 8).toBeCloseTo(35 / 2.1, 1)
+    expect(shares.lost.map((s) => s > 0)).toEqual([false, false, false, false, true, true, false, false])
+    shares.placed.forEach((s, k) => expect(s + (shares.lost[k] ?? 0)).toBeCloseTo(1, 2))
+    expect(sigma.every((s) => s === null || (s > 0 && s < 0.1))).toBe(true)
+    const value = (e: typeof whole, id: string) => e.quantities.find((q) => q.id === id)?.value
+    expect([known.at(-1), known.every((n, k) => k === 0 || n >= known[k - 1])]).toEqual([value(whole, 'points'), true])
+
+    // turned round, and in two that touch: one second from the 11th frame on
+    const { evidence, outputs } = await run({
+      without: [
+        [1, 0.6],
+        [0.9, 1.6],
+      ],
+    })
+    expect([value(evidence, 'frames'), value(evidence, 'frames-set-aside'), value(evidence, 'frames-not-placed')]).toEqual([36, 17, 0])
+    expect(evidence.timeline!.shares.out.reduce((a, b) => a + b, 0)).toBeGreaterThan(2)
+    expect(evidence.timeline!.shares.lost).toEqual([])
+    const [pass] = outputs['pass'] as Item<Points>[]
+    // the same points up to there
+    const part = evidence.timeline!.known[1]
+    expect(part).toBe(known[1])
+    const all = (await run({})).outputs['pass'][0].data as Points
+    expect(pass.data.xyz.subarray(0, 3 * part)).toEqual(all.xyz.subarray(0, 3 * part))
+    await expect(run({ without: [[0, 5]] })).rejects.toMatchObject({ code: 'nothing-left' })
+    await expect(run({ without: [[-1, 5]] })).rejects.toMatchObject({ code: expect.any(String) })
+  })
   it('is refused in words where no frame has a place, or markers are missing', async () => {
     const blank = [record(poses[0], 0, true), record(poses[1], 60, true)]
     const source = () => bytesSource('a.frames', file(blank))

@@ -100,6 +100,26 @@ export function rotationVector(m: ArrayLike<number>): [number, number, number] {
   return [v[0] * f, v[1] * f, v[2] * f]
 }
 
+/** A motion done `times` (0.5: half of it), along its screw: its turn about the axis and its slide along it grow alike (Murray, Li and Sastry 1994, 2.3). */
+export function motionTimes(m: ArrayLike<number>, times: number): Mat4 {
+  const w = rotationVector(m)
+  const angle = Math.hypot(w[0], w[1], w[2])
+  const t = [m[3], m[7], m[11]]
+  if (angle < 1e-9) return translation(times * t[0], times * t[1], times * t[2])
+  const axis = w.map((v) => v / angle)
+  const across = (v: readonly number[]) => [axis[1] * v[2] - axis[2] * v[1], axis[2] * v[0] - axis[0] * v[2], axis[0] * v[1] - axis[1] * v[0]]
+  // from the shift to what slides and turns: the inverse of V below
+  const first = across(t)
+  const second = across(first)
+  const half = angle / 2
+  const u = t.map((v, k) => v - half * first[k] + (1 - half / Math.tan(half)) * second[k])
+  const a = angle * times
+  const f = across(u)
+  const g = across(f)
+  const shift = u.map((v, k) => (a * v + (1 - Math.cos(a)) * f[k] + (a - Math.sin(a)) * g[k]) / angle)
+  return fromRotationVector(times * w[0], times * w[1], times * w[2], shift[0], shift[1], shift[2])
+}
+
 /** Unit quaternion [w, x, y, z] and translation to a pose. */
 export function fromQuaternion(q: ArrayLike<number>, t: ArrayLike<number> = [0, 0, 0]): Mat4 {
   const n = Math.hypot(q[0], q[1], q[2], q[3])

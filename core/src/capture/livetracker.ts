@@ -1,4 +1,4 @@
-import { identity, invertRigid, multiply, type Mat4 } from '../base/mat4.ts'
+import { identity, invertRigid, motionTimes, multiply, type Mat4 } from '../base/mat4.ts'
 import type { Held } from './motions.ts'
 import { growingSurface } from './surface.ts'
 import { FOUND_HIDDEN, refinder } from './refind.ts'
@@ -53,6 +53,16 @@ export interface LiveState {
   anew: boolean
 }
 
+/** How the scanner went from one frame to the next, and how long that took. */
+interface Motion {
+  by: Mat4
+  ms: number
+}
+const STILL: Motion = { by: identity(), ms: 1 }
+const between = (from: Mat4, to: Mat4, ms: number): Motion => ({ by: multiply(to, invertRigid(from)), ms: Math.max(1, ms) })
+/** times a motion, at the most: so long ago, a hand moves otherwise */
+const FURTHEST = 6
+
 interface Placed {
   laid: ShapePose | undefined
   held: boolean
@@ -97,9 +107,13 @@ export function liveTracker(o: LiveOptions) {
     return { surface, shape, again: refinder(surface, shape, { noise: o.noise, error }) }
   }
   let { surface, shape, again } = begin()
+  /** numbers frames as they enter, and again */
+  let number = 0
+  /** those that entered, by their time, in the order in which they did */
+  let entries = new Map<number, { pose: Mat4; number: number; out: boolean }>()
   let frames = 0
   let pose = markers ? identity() : Float64Array.from(UPRIGHT)
-  let motion = identity()
+  let motion = STILL
   let time = 0
   // where a map is, it is found before anything begins
   let state: LiveState['state'] = markers ? 'lost' : 'first'
@@ -109,7 +123,7 @@ export function liveTracker(o: LiveOptions) {
   let ghost: Mat4 | undefined
   const waiting: LiveFrame[] = []
   /** from where those are tried */
-  let back: { pose: Mat4; motion: Mat4; time: number } | undefined
+  let back: { pose: Mat4; motion: Motion; time: number } | undefined
   /** weak frames on end */
   let slid = 0
   let contradicts = 0
@@ -122,9 +136,29 @@ export function liveTracker(o: LiveOptions) {
   let rescued = 0
   const add = ({ xyz, time }: LiveFrame, p: Mat4) => {
     entered.push({ time, pose: p })
-    surface.addFrame(xyz, p, frames)
-    if (by !== 'markers') again.add(xyz, p, frames)
+    entries.set(time, { pose: p, number, out: false })
+    surface.addFrame(xyz, p, number)
+    if (by !== 'markers') again.add(xyz, p, number)
+    number++
     frames++
+  }
+  /** What is told is of what comes now. */
+  const begun = () => {
+    entered = []
+    anew = false
+    rescued = 0
+  }
+  const beginAnew = () => {
+    ;({ surface, shape, again } = begin())
+    entries = new Map()
+    frames = 0
+    anew = true
+  }
+  /** Newest of the frames that are in the surface. */
+  const newest = () => {
+    let last: { time: number; pose: Mat4 } | undefined
+    for (const [at, e] of entries) if (!e.out && (!last || at > last.time)) last = { time: at, pose: e.pose }
+    return last
   }
   const tell = (why: FrameReason, placed?: Placed): LiveState => ({
     state,
@@ -152,8 +186,9 @@ export function liveTracker(o: LiveOptions) {
   })
   /** By markers, together with its shape where both count. */
   const byMarkers = (frame: LiveFrame, at: Held): ShapePose => (by === 'both' && shape.lay(frame.xyz, at.pose, at)) || shape.meet(frame.xyz, at)
-  const follow = (frame: LiveFrame, from: Mat4, motion: Mat4, since: number): Placed => {
-    const predicted = multiply(motion, from)
+  const follow = (frame: LiveFrame, from: Mat4, motion: Motion, since: number): Placed => {
+    // it goes on as it went, for as long as it took this time: on a slow computer frames are passed over
+    const predicted = multiply(motionTimes(motion.by, Math.min(FURTHEST, since / motion.ms)), from)
     const at = frame.markers && markers?.lay(frame.markers, predicted)
     if (at) return judged(frame, byMarkers(frame, at), true, predicted, since)
     return judged(frame, by !== 'markers' && (!markers || since < CHAIN) ? shape.lay(frame.xyz, predicted) : undefined, false, predicted, since)
@@ -180,7 +215,7 @@ export function liveTracker(o: LiveOptions) {
       const found = verdict.state !== 'steady' && byConstellation(frame)
       if (found) ({ laid, verdict } = found)
       if (laid && verdict.state === 'steady') {
-        back = { pose: laid.pose, motion: multiply(laid.pose, invertRigid(back.pose)), time: frame.time }
+        back = { pose: laid.pose, motion: between(back.pose, laid.pose, Math.abs(back.time - frame.time)), time: frame.time }
         add(frame, laid.pose)
         rescued++
       } else if (!markers) {
@@ -194,7 +229,7 @@ export function liveTracker(o: LiveOptions) {
 
   /** The next frame is expected after this one. */
   const goOn = (frame: LiveFrame, laid: ShapePose): void => {
-    motion = multiply(laid.pose, invertRigid(pose))
+    motion = between(pose, laid.pose, frame.time - time)
     pose = laid.pose
     time = frame.time
   }
@@ -210,10 +245,56 @@ export function liveTracker(o: LiveOptions) {
       rescue(Infinity)
       return entered
     },
+    /**
+     * Takes frames out of the surface that a person leaves out. What was led on from the newest of them is lost, and led back to the newest that is left.
+     * The surface begins anew when nothing is left.
+     */
+    leaveOut(list: Iterable<LiveFrame>): LiveState {
+      begun()
+      const wait = new Set<number>()
+      let upTo = -Infinity
+      for (const { time: at, xyz } of list) {
+        wait.add(at)
+        upTo = Math.max(upTo, at)
+        const e = entries.get(at)
+        if (!e || e.out) continue
+        surface.takeFrame(xyz, e.pose, e.number)
+        if (by !== 'markers') again.take(xyz, e.pose, e.number)
+        e.out = true
+        frames--
+      }
+      for (let i = waiting.length - 1; i >= 0; i--) if (wait.has(waiting[i].time)) waiting.splice(i, 1)
+      const last = newest()
+      if (!last) {
+        beginAnew()
+        state = markers ? 'lost' : 'first'
+        pose = markers ? identity() : Float64Array.from(UPRIGHT)
+        ghost = undefined
+      } else if (upTo >= last.time) {
+        state = 'lost'
+        pose = steady = ghost = last.pose
+      } else return tell('fits')
+      proof = []
+      back = undefined
+      motion = STILL
+      slid = contradicts = 0
+      return tell('fits')
+    },
+    /** Brings frames into the surface again that were taken out, where they lay. */
+    takeIn(list: Iterable<LiveFrame>): LiveState {
+      begun()
+      for (const { time: at, xyz } of list) {
+        const e = entries.get(at)
+        if (!e?.out) continue
+        surface.addFrame(xyz, e.pose, e.number)
+        if (by !== 'markers') again.add(xyz, e.pose, e.number)
+        e.out = false
+        frames++
+      }
+      return tell('fits')
+    },
     feed(frame: LiveFrame): LiveState {
-      entered = []
-      anew = false
-      rescued = 0
+      begun()
       if (state === 'first') {
         if (frame.xyz.length < 3 * 200) return tell('elsewhere')
         add(frame, pose)
@@ -233,7 +314,8 @@ export function liveTracker(o: LiveOptions) {
       }
       if (state === 'finding') {
         const last = proof[proof.length - 1]
-        const moved = proof.length > 1 ? multiply(last.pose, invertRigid(proof[proof.length - 2].pose)) : identity()
+        const earlier = proof.at(-2)
+        const moved = earlier ? between(earlier.pose, last.pose, last.frame.time - earlier.frame.time) : STILL
         const placed = follow(frame, last.pose, moved, Math.max(1, frame.time - last.frame.time))
         const { laid, verdict, held } = placed
         if (!laid || verdict.state !== 'steady' || (!held && verdict.hidden > FOUND_HIDDEN)) {
@@ -247,9 +329,10 @@ export function liveTracker(o: LiveOptions) {
         if (proof.length < PROOF) return tell('fits', placed)
         if (frames) span++
         pose = last.pose
+        time = last.frame.time
         goOn(frame, laid)
         steady = pose
-        back = { pose: proof[0].pose, motion: identity(), time: proof[0].frame.time }
+        back = { pose: proof[0].pose, motion: STILL, time: proof[0].frame.time }
         for (const p of proof) add(p.frame, p.pose)
         proof = []
         state = 'steady'
@@ -262,7 +345,7 @@ export function liveTracker(o: LiveOptions) {
       const lose = (why: FrameReason) => {
         ghost = steady
         state = 'lost'
-        motion = identity()
+        motion = STILL
         slid = contradicts = 0
         back = undefined
         wait(frame)
@@ -286,9 +369,7 @@ export function liveTracker(o: LiveOptions) {
         rescue(RESCUED_AT_ONCE)
       } else if (frames === 1 && !markers) {
         // what the first frame shows does not hold the next ones: a newer one may
-        ;({ surface, shape, again } = begin())
-        frames = 0
-        anew = true
+        beginAnew()
         steady = pose
         add(frame, pose)
       }

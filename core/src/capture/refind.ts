@@ -111,6 +111,11 @@ export function refinder(surface: GrowingSurface, shape: ShapeTracker, o: { nois
       levels.rough.addFrame(xyz, pose, frame, ROUGH_SHARE)
       levels.coarse.addFrame(xyz, pose, frame, COARSE_SHARE)
     },
+    /** Takes one out again. */
+    take(xyz: Float32Array, pose: Mat4, frame: number): void {
+      levels?.rough.takeFrame(xyz, pose, frame, ROUGH_SHARE)
+      levels?.coarse.takeFrame(xyz, pose, frame, COARSE_SHARE)
+    },
     /** Whether a frame could as well lie beside where it was laid. */
     alikeBeside,
     /** Where it lies, or why that is not known. */

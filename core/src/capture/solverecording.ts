@@ -12,11 +12,14 @@ import { PATCH } from './patch.ts'
 import { relayFrames } from './relay.ts'
 import { growingSurface } from './surface.ts'
 import { markerTracker } from './trackmarkers.ts'
+import { FATES, inSpans, orderedSpans, timelineOf, type Fate, type Spans, type Timeline } from './timeline.ts'
 import type { FrameReason } from './verdict.ts'
 
 export interface SolveOptions extends LiveOptions {
   /** measured points that are kept in a cube of the spacing; the rest are left out by lot. Default 12 */
   most?: number
+  /** spans that a person left out: none of their frames counts for anything */
+  without?: Spans
 }
 
 export interface SolvedRecording {
@@ -34,6 +37,10 @@ export interface SolvedRecording {
   moved: Float64Array
   /** how well a frame is held along its weakest motion, mm (1 sigma): the median, and the worst of those that were placed */
   sigma: { median: number; worst: number }
+  /** frames that a person left out */
+  out: number
+  /** how it went; known: points, in the order in which they lie */
+  timeline: Timeline
 }
 
 /** ms after which the host is let in */
@@ -47,7 +54,11 @@ const RELAID = 0.92
  * more on all (relayFrames), and their points become one cloud. The same frames and options give the same pass, whatever happened while they were recorded.
  * Throws OakError 'nothing-placed' when no frame can be, and what closeLoops throws.
  */
-export async function solveRecording(recorded: readonly RecordedFrame[], o: SolveOptions, ctx: RunContext): Promise<SolvedRecording> {
+export async function solveRecording(all: readonly RecordedFrame[], o: SolveOptions, ctx: RunContext): Promise<SolvedRecording> {
+  const seconds = (f: { time: number }) => (f.time - all[0].time) / 1000
+  const spans = orderedSpans(o.without ?? [])
+  const recorded = spans.length ? all.filter((f) => !inSpans(spans, seconds(f))) : all
+  if (!recorded.length && all.length) throw new OakError('nothing-left', 'All frames of this recording are left out.', { remedy: 'Take some of it in again.' })
   let began = performance.now()
   const turn = async (done: number, phase: string) => {
     if (performance.now() - began < TURN) return
@@ -58,7 +69,7 @@ export async function solveRecording(recorded: readonly RecordedFrame[], o: Solv
   }
   const by = heldBy(o)
   const markersAlone = by === 'markers'
-  const { placed, outside } = await track(recorded, o, (k) => turn((TRACKED * k) / recorded.length, 'tracking'))
+  const { placed, why } = await track(recorded, o, (k) => turn((TRACKED * k) / recorded.length, 'tracking'))
   if (!placed.length)
     throw new OakError('nothing-placed', `None of the ${recorded.length} frames could be placed.`, {
       remedy: o.markers ? 'Look whether this is the map of the markers that were recorded.' : 'A part that holds no frame by its shape needs markers.',
@@ -71,7 +82,7 @@ export async function solveRecording(recorded: readonly RecordedFrame[], o: Solv
     poses = closed.poses
   }
   let moved: Float64Array = new Float64Array(0)
-  const sigmas: number[] = []
+  const sigmas = new Float64Array(placed.length).fill(NaN)
   const markers = o.markers && markerTracker(o.markers.map, o.markers)
   const byTime = new Map(recorded.map((f) => [f.time, f]))
   const held = (i: number): Held | undefined => markers?.lay(byTime.get(placed[i].time)!.markers, poses[i])
@@ -79,7 +90,7 @@ export async function solveRecording(recorded: readonly RecordedFrame[], o: Solv
     const relaid = await relayFrames(placed, poses, { spacing: o.spacing, noise: o.noise, ...(markers ? { held } : {}) }, part(SOLVED, RELAID))
     poses = relaid.poses
     moved = relaid.moved
-    for (const s of relaid.sigmas) sigmas.push(s)
+    sigmas.set(relaid.sigmas)
   }
   const surface = growingSurface(o.spacing, o.noise)
   for (let i = 0; i < placed.length; i++) {
@@ -87,13 +98,15 @@ export async function solveRecording(recorded: readonly RecordedFrame[], o: Solv
     const { xyz } = placed[i]
     surface.addFrame(xyz, poses[i], i)
     const by = markersAlone ? held(i) : undefined
-    if (by) sigmas.push(worstAt(by, xyz))
+    if (by) sigmas[i] = worstAt(by, xyz)
     await turn(RELAID, 'points')
   }
   const out = { xyz: new GrowF32(1 << 16), normals: new GrowF32(1 << 16) }
   const patch = new Float64Array(PATCH)
   let measured = 0
-  for (const { xyz, pose: p } of placed) {
+  const upTo = new Map<number, { sigma: number; known: number }>()
+  for (let k = 0; k < placed.length; k++) {
+    const { time, xyz, pose: p } = placed[k]
     for (let i = 0; i < xyz.length; i += 3) {
       const x = p[0] * xyz[i] + p[1] * xyz[i + 1] + p[2] * xyz[i + 2] + p[3]
       const y = p[4] * xyz[i] + p[5] * xyz[i + 1] + p[6] * xyz[i + 2] + p[7]
@@ -108,9 +121,14 @@ export async function solveRecording(recorded: readonly RecordedFrame[], o: Solv
         out.normals.push3((p[3] - x) / l, (p[7] - y) / l, (p[11] - z) / l)
       }
     }
+    upTo.set(time, { sigma: sigmas[k], known: out.xyz.length / 3 })
     await turn(RELAID, 'points')
   }
-  sigmas.sort((a, b) => a - b)
+  const known = sigmas.filter((s) => !Number.isNaN(s)).sort()
+  const outside = new Map<FrameReason, number>()
+  for (const w of why.values()) outside.set(w, (outside.get(w) ?? 0) + 1)
+  const fates = new Map([...why].map(([time, w]): [number, Fate] => [time, w === 'free' || w === 'alike' ? 'weak' : 'lost']))
+  for (const { time } of placed) fates.set(time, 'placed')
   ctx.progress(1)
   return {
     points: makePoints({ xyz: out.xyz.done(), normals: out.normals.done() }),
@@ -119,7 +137,14 @@ export async function solveRecording(recorded: readonly RecordedFrame[], o: Solv
     outside,
     closed,
     moved,
-    sigma: { median: sigmas[sigmas.length >> 1], worst: sigmas[sigmas.length - 1] },
+    sigma: { median: known[known.length >> 1], worst: known[known.length - 1] },
+    out: all.length - recorded.length,
+    timeline: timelineOf({
+      times: all.map(seconds),
+      fates: all.map((f) => FATES.indexOf(fates.get(f.time) ?? 'out')),
+      sigmas: all.map((f) => upTo.get(f.time)?.sigma ?? NaN),
+      known: all.map((f) => upTo.get(f.time)?.known ?? 0),
+    }),
   }
 }
 
@@ -137,7 +162,6 @@ async function track(recorded: readonly RecordedFrame[], o: LiveOptions, turn: (
   const tracker = liveTracker(o)
   const byTime = new Map(recorded.map((f) => [f.time, f]))
   let placed: TrackedFrame[] = []
-  const outside = new Map<FrameReason, number>()
   const why = new Map<number, FrameReason>()
   const enter = (entered: LiveState['entered'], span: number) => {
     for (const { time, pose } of entered) {
@@ -157,9 +181,8 @@ async function track(recorded: readonly RecordedFrame[], o: LiveOptions, turn: (
     await turn(k)
   }
   enter(tracker.finish(), placed.at(-1)?.span ?? 0)
-  for (const w of why.values()) outside.set(w, (outside.get(w) ?? 0) + 1)
   placed.sort((a, b) => a.time - b.time)
-  return { placed, outside }
+  return { placed, why }
 }
 
 /** How well the middle of a frame's points is held, mm (1 sigma). */

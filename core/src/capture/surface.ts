@@ -36,7 +36,6 @@ export function growingSurface(side: number, noise: number) {
   /** slot of each cube */
   let slotOf = new Int32Array(room)
   let data = new Float32Array(PER * room)
-  let first = new Int32Array(room)
   let last = new Int32Array(room)
   let frames = new Uint16Array(room)
   /** as PATCH, its place from the middle of the cube; and the points the cube held then */
@@ -92,7 +91,6 @@ export function growingSurface(side: number, noise: number) {
       room *= 2
       slotOf = longer(slotOf, room)
       data = longer(data, PER * room)
-      first = longer(first, room)
       last = longer(last, room)
       frames = longer(frames, room)
       patches = longer(patches, PATCH * room)
@@ -102,7 +100,7 @@ export function growingSurface(side: number, noise: number) {
     if (k < 0) k = newBrick(a >> 2, b >> 2, c >> 2, layer)
     slotOf[count] = IN_BRICK * k + inBrick(a, b, c)
     slots[slotOf[count]] = count
-    first[count] = last[count] = frame
+    last[count] = frame
     frames[count] = 1
     return count++
   }
@@ -216,6 +214,23 @@ export function growingSurface(side: number, noise: number) {
           }
   }
 
+  /** A point at d from the middle of its cube comes (1) or goes (-1). */
+  const weigh = (by: number, o: number, dx: number, dy: number, dz: number, vx: number, vy: number, vz: number): void => {
+    data[o] += by
+    data[o + 1] += by * dx
+    data[o + 2] += by * dy
+    data[o + 3] += by * dz
+    data[o + 4] += by * dx * dx
+    data[o + 5] += by * dx * dy
+    data[o + 6] += by * dx * dz
+    data[o + 7] += by * dy * dy
+    data[o + 8] += by * dy * dz
+    data[o + 9] += by * dz * dz
+    data[o + VX] += by * vx
+    data[o + VX + 1] += by * vy
+    data[o + VX + 2] += by * vz
+  }
+
   /** Adds a point, seen from the direction v (unit, towards the scanner) in that frame. Frames come in order. Gives the cube. */
   const add = (x: number, y: number, z: number, vx: number, vy: number, vz: number, frame: number): number => {
     const a = Math.floor(x * inverse)
@@ -233,23 +248,43 @@ export function growingSurface(side: number, noise: number) {
       if (frames[k] < 65_535) frames[k]++
     }
     if (data[o] >= MOST) return k
-    const dx = x - (a + 0.5) * side
-    const dy = y - (b + 0.5) * side
-    const dz = z - (c + 0.5) * side
-    data[o]++
-    data[o + 1] += dx
-    data[o + 2] += dy
-    data[o + 3] += dz
-    data[o + 4] += dx * dx
-    data[o + 5] += dx * dy
-    data[o + 6] += dx * dz
-    data[o + 7] += dy * dy
-    data[o + 8] += dy * dz
-    data[o + 9] += dz * dz
-    data[o + VX] += vx
-    data[o + VX + 1] += vy
-    data[o + VX + 2] += vz
+    weigh(1, o, x - (a + 0.5) * side, y - (b + 0.5) * side, z - (c + 0.5) * side, vx, vy, vz)
     return k
+  }
+
+  /** Takes a point out that was added so. */
+  const take = (x: number, y: number, z: number, vx: number, vy: number, vz: number, frame: number): void => {
+    const a = Math.floor(x * inverse)
+    const b = Math.floor(y * inverse)
+    const c = Math.floor(z * inverse)
+    let k = find(a, b, c, 0)
+    if (k >= 0 && facing(k, vx, vy, vz) < 0) k = find(a, b, c, 1)
+    const o = PER * k
+    if (k < 0 || data[o] === 0) return
+    if (last[k] !== -1 - frame) {
+      last[k] = -1 - frame
+      frames[k]--
+    }
+    // which of the points were left out of a full cube, nobody knows any more
+    if (data[o] >= MOST) return
+    if (data[o] === 1) {
+      data.fill(0, o, o + PER)
+      return
+    }
+    weigh(-1, o, x - (a + 0.5) * side, y - (b + 0.5) * side, z - (c + 0.5) * side, vx, vy, vz)
+  }
+  /** Does that to every so-manieth point of a frame (3N mm, scanner coordinates), which `p` brings here, and the direction it was seen from. */
+  const eachPoint = (what: typeof add | typeof take, xyz: Float32Array, p: ArrayLike<number>, frame: number, every: number): void => {
+    for (let i = 0; i < xyz.length; i += 3 * every) {
+      const x = p[0] * xyz[i] + p[1] * xyz[i + 1] + p[2] * xyz[i + 2] + p[3]
+      const y = p[4] * xyz[i] + p[5] * xyz[i + 1] + p[6] * xyz[i + 2] + p[7]
+      const z = p[8] * xyz[i] + p[9] * xyz[i + 1] + p[10] * xyz[i + 2] + p[11]
+      const vx = p[3] - x
+      const vy = p[7] - y
+      const vz = p[11] - z
+      const l = 1 / Math.sqrt(vx * vx + vy * vy + vz * vz)
+      what(x, y, z, vx * l, vy * l, vz * l, frame)
+    }
   }
 
   return {
@@ -269,22 +304,22 @@ export function growingSurface(side: number, noise: number) {
     },
     add,
     /** Adds every so-manieth point of a frame (3N mm, scanner coordinates), which `pose` brings here. */
-    addFrame(xyz: Float32Array, p: ArrayLike<number>, frame: number, every = 1): void {
-      for (let i = 0; i < xyz.length; i += 3 * every) {
-        const x = p[0] * xyz[i] + p[1] * xyz[i + 1] + p[2] * xyz[i + 2] + p[3]
-        const y = p[4] * xyz[i] + p[5] * xyz[i + 1] + p[6] * xyz[i + 2] + p[7]
-        const z = p[8] * xyz[i] + p[9] * xyz[i + 1] + p[10] * xyz[i + 2] + p[11]
-        const vx = p[3] - x
-        const vy = p[7] - y
-        const vz = p[11] - z
-        const l = 1 / Math.sqrt(vx * vx + vy * vy + vz * vz)
-        add(x, y, z, vx * l, vy * l, vz * l, frame)
-      }
+    addFrame(xyz: Float32Array, pose: ArrayLike<number>, frame: number, every = 1): void {
+      eachPoint(add, xyz, pose, frame, every)
     },
-    /** Middle of what lies in cube k and the mean direction it was seen from: six numbers, out[at ..]. */
+    /**
+     * Takes a frame out again that was added just so, by whatever number it has now. Cubes stay where they are counted, empty ones hold nothing; the planes
+     * are found anew. What is left differs from a surface it never was in by rounding only, unless a cube is full.
+     */
+    takeFrame(xyz: Float32Array, pose: ArrayLike<number>, frame: number, every = 1): void {
+      eachPoint(take, xyz, pose, frame, every)
+      then.fill(0)
+    },
+    /** Middle of what lies in cube k and the mean direction it was seen from: six numbers, out[at ..]; of an empty one its own middle. */
     middleOf(k: number, out: Float32Array, at: number): void {
       const o = PER * k
-      for (let i = 0; i < 3; i++) out[at + i] = (cubeKey(k, i) + 0.5) * side + data[o + 1 + i] / data[o]
+      const n = data[o] || 1
+      for (let i = 0; i < 3; i++) out[at + i] = (cubeKey(k, i) + 0.5) * side + data[o + 1 + i] / n
       const l = Math.hypot(data[o + VX], data[o + VX + 1], data[o + VX + 2]) || 1
       for (let i = 0; i < 3; i++) out[at + 3 + i] = data[o + VX + i] / l
     },

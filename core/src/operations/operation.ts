@@ -1,5 +1,6 @@
 import type { z } from 'zod'
 import type { RunContext } from '../base/run.ts'
+import type { Timeline } from '../capture/timeline.ts'
 import type { Markers } from '../markers/markers.ts'
 import type { ByteSource } from '../formats/source.ts'
 import type { Field } from '../shape/field.ts'
@@ -50,6 +51,8 @@ export interface Evidence {
   poses?: PoseUncertainty[]
   /** motions that nothing holds, and of what */
   motions?: (Motion & { of: string[] })[]
+  /** of a recording: how it went */
+  timeline?: Timeline
 }
 
 export type Inputs = Record<string, Item[] | FileValue[]>

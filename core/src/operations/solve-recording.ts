@@ -14,7 +14,7 @@ const PLAIN_NOISE = 0.03
 
 export const solveRecordingOperation = defineOperation({
   name: 'solve-recording',
-  version: 2,
+  version: 3,
   title: 'Solve a recording',
   stage: 'Capture',
   shows: ['points', 'frames', 'ends-met'],
@@ -30,6 +30,11 @@ export const solveRecordingOperation = defineOperation({
     spacing: z.number().min(0.1).max(20).default(1).describe('Spacing of the surface, mm; points are kept by it.'),
     error: z.number().min(0.02).max(2).default(0.3).describe('A frame that is known less well than this stays out, mm (1 sigma).'),
     most: z.number().int().min(1).max(200).default(12).describe('Measured points kept in a cube of the spacing.'),
+    without: z
+      .array(z.tuple([z.number().min(0), z.number().min(0)]))
+      .max(500)
+      .default([])
+      .describe('Spans that are left out: from and to, s since the first frame.'),
   }),
   inputs: {
     file: { kinds: ['file'], about: 'the recording' },
@@ -55,6 +60,7 @@ export const solveRecordingOperation = defineOperation({
         noise: head.noise,
         error: params.error,
         most: params.most,
+        without: params.without,
         ...(map
           ? {
               markers: {
@@ -70,7 +76,11 @@ export const solveRecordingOperation = defineOperation({
       outputs: {
         pass: [{ name: params.name ?? source.name.replace(/\.[^.]*$/, ''), data: solved.points, pose: by === 'shape' || !map ? identity() : map.pose }],
       },
-      evidence: { quantities: quantitiesOf(solved, frames.length), warnings: warningsOf(solved, frames.length, params.error) },
+      evidence: {
+        quantities: quantitiesOf(solved, frames.length),
+        warnings: warningsOf(solved, frames.length - solved.out, params.error),
+        timeline: solved.timeline,
+      },
     }
   },
 })
@@ -81,6 +91,7 @@ function quantitiesOf(s: SolvedRecording, recorded: number) {
     q('points', s.points.xyz.length / 3),
     q('frames', recorded),
     q('frames-not-placed', outside),
+    ...(s.out ? [q('frames-set-aside', s.out)] : []),
     q('points-measured', s.measured),
     ...(s.closed && Number.isFinite(s.closed.seam.before) ? [q('ends-apart', s.closed.seam.before), q('ends-met', s.closed.seam.after)] : []),
     q('frame-sigma-median', s.sigma.median),
