@@ -48,6 +48,7 @@ const captured = z.object({
   version: z.coerce.number().int().describe('Of the model; another than the newest gives nothing.'),
   from: z.coerce.number().int().min(0).default(0).describe('Cubes that are known.'),
 })
+const fromFrame = z.object({ from: z.coerce.number().int().min(0).default(0).describe('Frames that are known.') })
 const after = z.object({
   after: z.coerce.number().default(-1).describe('Sequence of what is known: answered as soon as there is something newer, or after 5 s.'),
 })
@@ -294,7 +295,7 @@ export const API = {
   actOnRun: endpoint({
     title: 'Act on what goes on',
     about:
-      'Calibration: hand, skip, solve, on, cancel. Verification: take, take-all, cancel. Mapping: hold, on, end, cancel, path, hand, nudge. Capture: record, hold, end, cancel, path, hand. hand and nudge carry how far.',
+      'Calibration: hand, skip, solve, on, cancel. Verification: take, take-all, cancel. Mapping: hold, on, end, cancel, path, hand, nudge. Capture: record, hold, end, cancel, path, hand, back, leave-out. hand and nudge carry how far, leave-out all spans that are left out.',
     method: 'post',
     path: '/scanners/:id/run/:what',
     // which shape it is to have, what is acted on says: a move of the hand read as a nudge would lose what it says
@@ -319,6 +320,16 @@ export const API = {
     method: 'get',
     path: '/scanners/:id/captured',
     query: captured,
+    answer: BYTES,
+    maybe: true,
+  }),
+  timeline: endpoint({
+    title: 'How a recording goes, frame by frame',
+    about:
+      'From that frame on. Four 32-bit floats a frame: s since the first one; what became of it (0 placed, 1 weak, 2 lost, 3 too late to be tracked, 4 left out); how well it is held along its weakest motion, mm (1 sigma, NaN where that is not known); cubes of the model known by then.',
+    method: 'get',
+    path: '/scanners/:id/timeline',
+    query: fromFrame,
     answer: BYTES,
     maybe: true,
   }),

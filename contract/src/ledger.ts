@@ -42,6 +42,19 @@ const poseUncertainty = z.strictObject({
 })
 const motion = z.strictObject({ kind: z.enum(['turn', 'slide', 'screw']), axis: triple, through: triple, size: z.number(), of: z.array(z.string()) })
 
+const shares = z.array(z.number()).describe('Empty: none in any part.')
+const timeline = z
+  .strictObject({
+    seconds: z.number().describe('From the first frame to the last.'),
+    rate: z.array(z.number()).describe('Frames a second.'),
+    shares: z
+      .strictObject({ placed: shares, weak: shares, lost: shares, late: shares, out: shares })
+      .describe('Of the frames of a part, by what became of them.'),
+    sigma: z.array(z.number().nullable()).describe('Median of how well its frames are held along their weakest motion, mm (1 sigma).'),
+    known: z.array(z.number()).describe('Points of the pass up to the end of a part, in their order.'),
+  })
+  .meta({ id: 'Timeline' })
+
 const evidence = z
   .strictObject({
     quantities: z.array(namedQuantity).describe('Most telling first.'),
@@ -49,6 +62,7 @@ const evidence = z
     warnings: z.array(z.string()).describe('What a careful person should know before going on.'),
     poses: z.array(poseUncertainty).exactOptional().describe('How well the poses are known that the step gave.'),
     motions: z.array(motion).exactOptional().describe('Motions that nothing holds, and of what.'),
+    timeline: timeline.exactOptional().describe('Of a recording: how it went, in parts of equal length.'),
   })
   .meta({ id: 'Evidence' })
 export type StepEvidence = z.output<typeof evidence>

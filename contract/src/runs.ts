@@ -125,6 +125,7 @@ export const captureRun = z
     ghost: place.nullable().describe('Where it was steady last, while it is lost.'),
     bytes: z.number().describe('Kept so far.'),
     seconds: z.number().describe('Recorded so far.'),
+    without: z.array(z.tuple([z.number(), z.number()])).describe('Spans that are left out: from and to, s since the first frame.'),
     standIn: z.boolean(),
     path: z.number().nullable().describe('The virtual hand follows its path: 0 to 1.'),
     problem: problem.nullable(),

@@ -31,6 +31,9 @@ export const handRequest = z.object({
   turn: amount(180),
 })
 export type HandRequest = z.input<typeof handRequest>
+const moment = z.number().min(0).max(1e6)
+/** all spans of a recording that are left out: from and to, s since its first frame */
+export const leaveOut = z.object({ spans: z.array(z.tuple([moment, moment])).max(500) })
 export const startCalibration = z.object({
   plate: z.uuid(),
   /** 'hand': guided; 'script': a stand-in's hand follows the targets; 'turntable': the scanner does it by itself; 'files': from recorded images */

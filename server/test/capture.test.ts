@@ -5,6 +5,7 @@ import type { CaptureRun, JobState, MappingRun, ScannerDetail, ScannerSummary, S
 import { writeAny } from '@oak-gauge/core/formats/index.ts'
 import { bytesSource } from '@oak-gauge/core/formats/source.ts'
 import { readAny } from '@oak-gauge/core/formats/index.ts'
+import { boundingBox } from '@oak-gauge/core/shape/points.ts'
 import { buildTriangleSearch, closestOnTriangle, closestTriangles, newClosest } from '@oak-gauge/core/space/closest.ts'
 import { tray } from '../../core/test/tray.ts'
 import { stockShelf } from '../src/scanners/demo.ts'
@@ -24,6 +25,11 @@ const warm = (name: string) =>
     (s) => s.link === 'connected' && s.state?.warm === true,
   )
 const run = async <T = CaptureRun>(name: string): Promise<T> => (await all.call('GET', `/scanners/${shelf[name]}/run`)).body
+/** by frame: s, fate, sigma, known */
+const line = async (name: string): Promise<number[][]> => {
+  const f = new Float32Array(await (await fetch(`${all.url}/api/v1/scanners/${shelf[name]}/timeline`)).arrayBuffer())
+  return Array.from({ length: f.length / 4 }, (_, i) => [...f.subarray(4 * i, 4 * i + 4)])
+}
 const act = (name: string, what: string, body: object = {}) => all.call('POST', `/scanners/${shelf[name]}/run/${what}`, body)
 const led = (name: string) =>
   until(
@@ -126,6 +132,34 @@ describe('recording by shape', () => {
       (r) => r.placed >= 20,
       60,
     )
+
+    // the last second of it is left out: led back to what was before; and taken in again
+    const { seconds, placed } = await run('Birch')
+    const cut = (spans: number[][]) => act('Birch', 'leave-out', { spans })
+    expect((await cut([[seconds, seconds - 1]])).body).toMatchObject({ without: [[seconds - 1, seconds]] })
+    const less = await until(
+      () => run('Birch'),
+      (r) => r.placed < placed,
+    )
+    expect([less.tracking, less.ghost !== null, less.frames]).toEqual(['lost', true, held.frames])
+    const out = await line('Birch')
+    expect(out.every(([s, fate]) => (fate === 4) === s >= Math.fround(seconds - 1))).toBe(true)
+    await cut([])
+    await until(
+      () => run('Birch'),
+      (r) => r.placed === placed,
+    )
+    expect((await line('Birch')).some(([, fate]) => fate === 4)).toBe(false)
+    // of a span that holds all, nothing is left: it begins anew
+    await cut([[0, seconds]])
+    expect(
+      await until(
+        () => run('Birch'),
+        (r) => r.placed === 0,
+      ),
+    ).toMatchObject({ tracking: 'first', ghost: null, surface: { cubes: 0 } })
+    expect((await cut([[-1, 2]])).status).toBe(400)
+
     await act('Birch', 'cancel')
     expect(await passes()).toEqual([])
     expect(await SessionRow.count({ where: { state: 'open' } })).toBe(0)
@@ -161,10 +195,60 @@ describe('recording by markers', () => {
     expect([cubes.length % 7, cubes.length / 7 >= live.surface.cubes]).toEqual([0, true])
     expect((await all.call('GET', `/scanners/${shelf['Alder']}/captured?version=99`)).status).toBe(204)
 
+    // it grows where the part lies, and not in the axes of the first frame
+    const box = boundingBox(Float32Array.from({ length: (3 * cubes.length) / 7 }, (_, i) => cubes[7 * Math.floor(i / 3) + (i % 3)]))
+    const planned = nominal!.box!
+    for (let k = 0; k < 6; k++) expect(Math.abs(box[k] - planned[k])).toBeLessThan(k < 3 ? 60 : 5)
+
+    expect((await act('Alder', 'leave-out', { spans: [[1, 2]] })).body.code).toBe('not-held')
+    await act('Alder', 'hold')
+    await act('Alder', 'leave-out', {
+      spans: [
+        [4, 6],
+        [2, 3],
+      ],
+    })
+    // whoever takes the session over knows it
+    all.sessions().kill('SIGKILL')
+    await new Promise((resolve) => all.sessions().once('exit', resolve))
+    await all.startSessions()
+    await warm('Alder')
+    const resumed = await until(
+      () => run('Alder'),
+      (r) => r.placed + r.late > 0.7 * r.frames,
+      60,
+    )
+    expect([resumed.phase, resumed.without]).toEqual([
+      'held',
+      [
+        [2, 3],
+        [4, 6],
+      ],
+    ])
+    const times = await line('Alder')
+    const isOut = ([s]: number[]) => (s >= 2 && s <= 3) || (s >= 4 && s <= 6)
+    expect(times.filter(([, fate]) => fate === 4)).toEqual(times.filter(isOut))
+    expect(times.filter(([, fate, sigma, known]) => fate === 0 && sigma < 0.1 && known > 0).length).toBeGreaterThan(
+      0.7 * (times.length - times.filter(isOut).length),
+    )
+
     const ended = (await act('Alder', 'end')).body as CaptureRun
     expect([ended.phase, ended.problem]).toEqual(['done', null])
-    const step = await finished(ended.step)
-    expect([step.state, step.problem]).toEqual(['done', null])
+    const cutStep = await finished(ended.step)
+    expect([cutStep.state, cutStep.problem]).toEqual(['done', null])
+    expect([cutStep.params['without'], Number(evidence(cutStep, 'frames-set-aside'))]).toEqual([
+      [
+        [2, 3],
+        [4, 6],
+      ],
+      times.filter(isOut).length,
+    ])
+    // all of it after all: the same step with other settings
+    const [{ id }] = (await all.call('POST', `/jobs/${job.job.id}/steps/${cutStep.id}/rerun`, { params: { ...cutStep.params, without: [] } })).body as Step[]
+    const step = await finished(id)
+    expect([step.state, step.problem, evidence(step, 'frames-set-aside')]).toEqual(['done', null, undefined])
+    expect(step.evidence!.timeline!.known.at(-1)).toBe(evidence(step, 'points'))
+    expect(cutStep.evidence!.timeline!.known.at(-1)).toBeLessThan(step.evidence!.timeline!.known.at(-1)!)
     expect(Number(evidence(step, 'frames'))).toBe(live.frames === ended.frames ? live.frames : ended.frames)
     expect(Number(evidence(step, 'frames-not-placed'))).toBeLessThan(0.05 * ended.frames)
     const [pass] = await passes()

@@ -5,6 +5,7 @@ import { Worker } from 'node:worker_threads'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
 import type { Mat4 } from '@oak-gauge/core/base/mat4.ts'
 import type { Stereo } from '@oak-gauge/core/calibrate/camera.ts'
+import { orderedSpans, type Spans } from '@oak-gauge/core/capture/timeline.ts'
 import { frameOfRecord, recordingHead } from '@oak-gauge/core/formats/recording.ts'
 import { worstUncertainty, type Markers } from '@oak-gauge/core/markers/markers.ts'
 import type { CaptureRun as RunView, LinkFrame } from '@oak-gauge/contract'
@@ -19,10 +20,11 @@ import { middleDistance } from '../markers/mappingview.ts'
 import { toProblem } from '../problem.ts'
 import type { Queue } from '../queue.ts'
 import type { ScannerKeeper } from '../scanners/keeper.ts'
-import { FrameLog, storedFrames, takeUp } from '../sessions/framelog.ts'
+import { FrameLog, storedBetween, storedFrames, takeUp } from '../sessions/framelog.ts'
 import { rounded } from '../sessions/frames.ts'
 import { openSession, Session } from '../sessions/session.ts'
 import { emptyView, Model, tracked } from './captureview.ts'
+import { FrameLine } from './frameline.ts'
 import { records } from './records.ts'
 import type { FromTracker, ToTracker, TrackStart } from './trackmessages.ts'
 
@@ -43,6 +45,8 @@ export interface CaptureOptions {
 
 interface Progress {
   phase: 'ready' | 'recording' | 'held' | 'solving'
+  /** s since the first frame, from and to */
+  without: [number, number][]
 }
 
 /** Frames on end that do not lie on what was recorded, and it holds by itself. */
@@ -52,6 +56,7 @@ const STEP = 60
 /** seconds of the scripted hand */
 const PATH_SECONDS = 40
 
+const timeOf = (record: Uint8Array) => frameOfRecord(record.subarray(4)).time
 const trackerEnded = (cause?: unknown) =>
   new OakError('tracker-ended', 'What tracks the frames has ended.', { remedy: 'What was recorded is kept: end the recording, and it is solved.', cause })
 
@@ -75,6 +80,7 @@ export class CaptureRun extends Session<RunView, Progress> {
   private readonly thread: Worker
   private log: FrameLog<Uint8Array>
   readonly model = new Model()
+  readonly line = new FrameLine()
   /** frames whose records are not made yet; when those came that are not tracked yet, and where the virtual hand was then */
   private readonly made: (() => void)[] = []
   private readonly came = new Map<number, { at: number; hand: Mat4 | undefined }>()
@@ -120,13 +126,16 @@ export class CaptureRun extends Session<RunView, Progress> {
     progress: Partial<Progress>,
   ): Promise<CaptureRun> {
     const run = new CaptureRun(keeper, scanner, record, db, queue, o)
+    const { phase, without = [] } = progress
+    run.view.without = without
+    run.line.leaveOut(without)
     run.log = await takeUp(db.pool, record.id, records, (list) => {
       for (const r of list) {
-        run.counted(frameOfRecord(r.subarray(4)).time, r.length)
-        run.post({ type: 'again', record: r })
+        const time = timeOf(r)
+        run.counted(time, r.length)
+        if (!run.line.isOut(time)) run.post({ type: 'again', record: r })
       }
     })
-    const { phase } = progress
     run.view.phase = phase === 'recording' ? 'waiting' : phase === 'solving' ? 'held' : (phase ?? 'ready')
     run.tell()
     if (phase === 'solving') void run.end()
@@ -180,9 +189,11 @@ export class CaptureRun extends Session<RunView, Progress> {
     if (m.type === 'record') {
       if (this.ended) return
       this.log.add(m.record)
-      this.counted(frameOfRecord(m.record.subarray(4)).time, m.record.length)
+      this.counted(timeOf(m.record), m.record.length)
       return
     }
+    if (m.anew) this.line.began()
+    this.line.told(m.fates)
     tracked(this.view, m)
     const came = this.came.get(m.time)
     if (came) this.view.delay = performance.now() - came.at
@@ -203,6 +214,7 @@ export class CaptureRun extends Session<RunView, Progress> {
 
   private counted(time: number, bytes: number): void {
     this.firstTime ??= time
+    this.line.add(time)
     this.lastTime = Math.max(this.lastTime, time)
     this.view.frames++
     this.view.bytes += bytes
@@ -229,6 +241,14 @@ export class CaptureRun extends Session<RunView, Progress> {
     for (let n = 0; this.making > 0 && this.making < Infinity && n < 250; n++) await new Promise((resolve) => setTimeout(resolve, 20))
   }
 
+  /** Every frame that came is in the database. Throws 'not-stored' when it did not take them just now: they would be missing in what is read from there. */
+  private async wholeLog(): Promise<void> {
+    await this.allMade()
+    await this.log.flush()
+    if (!this.log.stored())
+      throw new OakError('not-stored', 'The last frames are not in the database yet.', { remedy: 'Nothing is lost. Try it again in a moment.' })
+  }
+
   private tell(): void {
     this.view.sequence++
     this.view.path = this.hand?.at ?? null
@@ -239,8 +259,8 @@ export class CaptureRun extends Session<RunView, Progress> {
     super.changed()
   }
   private note(): Promise<void> {
-    const { phase } = this.view
-    return this.save({ phase: phase === 'waiting' ? 'recording' : phase === 'done' || phase === 'failed' ? 'held' : phase })
+    const { phase, without } = this.view
+    return this.save({ without, phase: phase === 'waiting' ? 'recording' : phase === 'done' || phase === 'failed' ? 'held' : phase })
   }
 
   /** The state, as soon as it is newer than `after`, or after five seconds. */
@@ -269,6 +289,22 @@ export class CaptureRun extends Session<RunView, Progress> {
     await Promise.all([this.quiet(), this.note(), this.log.flush()])
   }
 
+  /** What lies in these spans counts for nothing; what does not any more, counts again. Nothing is deleted. */
+  async leaveOut(asked: Spans): Promise<void> {
+    if (this.view.phase !== 'held') throw new OakError('not-held', 'It is cut while it is held.', { remedy: 'Hold it first.' })
+    await this.wholeLog()
+    this.view.without = orderedSpans(asked)
+    const changed = this.line.leaveOut(this.view.without)
+    await this.note()
+    if (changed && this.making < Infinity)
+      for await (const list of storedBetween(this.db.pool, this.record.id, records, timeOf, changed.from, changed.to)) {
+        const within = list.filter((r) => timeOf(r) >= changed.from && timeOf(r) <= changed.to)
+        // the thread knows which of them it has
+        this.post({ type: 'cut', out: within.filter((r) => this.line.isOut(timeOf(r))), in: within.filter((r) => !this.line.isOut(timeOf(r))) })
+      }
+    this.tell()
+  }
+
   private standIn(): Hand {
     if (!this.hand) throw new OakError('no-hand', 'A real scanner is moved by hand.', { remedy: 'Move it.' })
     return this.hand
@@ -278,7 +314,8 @@ export class CaptureRun extends Session<RunView, Progress> {
   }
   path(): void {
     this.standIn().lead(
-      () => this.view.phase === 'recording',
+      // a hand stops where it is told that it is lost
+      () => this.view.phase === 'recording' && this.view.tracking !== 'lost' && this.view.tracking !== 'finding',
       (e) => (this.view.problem = toProblem(e)),
     )
   }
@@ -294,11 +331,7 @@ export class CaptureRun extends Session<RunView, Progress> {
     this.changed()
     await this.quiet()
     try {
-      await this.allMade()
-      await Promise.all([this.note(), this.log.flush()])
-      // what the database did not take just now would be missing in the file
-      if (!this.log.stored())
-        throw new OakError('not-stored', 'The last frames are not in the database yet.', { remedy: 'Nothing is lost. End the recording again in a moment.' })
+      await Promise.all([this.note(), this.wholeLog()])
       if (!this.view.frames) throw new OakError('nothing-recorded', 'Nothing was recorded.', { remedy: 'Record, or give it up.' })
       const { o, scanner } = this
       const name = `${o.name}.frames`
@@ -309,7 +342,7 @@ export class CaptureRun extends Session<RunView, Progress> {
         name,
         role: 'pass',
         setup: o.setup,
-        params: { name: o.name, by: o.by, spacing: o.spacing },
+        params: { name: o.name, by: o.by, spacing: o.spacing, ...(this.view.without.length ? { without: this.view.without } : {}) },
         inputs: o.map && o.by !== 'shape' ? { map: [o.map.slot] } : {},
         // of the session's own number: one step, however often its end is tried
         request: this.record.id,

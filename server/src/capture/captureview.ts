@@ -32,6 +32,7 @@ export const emptyView = (o: CaptureOptions, { range }: ScannerSpec): RunView =>
   ghost: null,
   bytes: 0,
   seconds: 0,
+  without: [],
   standIn: o.stage !== null,
   path: null,
   problem: null,

@@ -13,6 +13,8 @@ export type ToTracker =
   | { type: 'frame'; time: number; xyz: Float32Array; brightness?: Uint8Array; markers: number[] }
   /** a record again, after a restart */
   | { type: 'again'; record: Uint8Array }
+  /** records of frames that a person leaves out, and of those that are taken in again */
+  | { type: 'cut'; out: Uint8Array[]; in: Uint8Array[] }
 
 /** Cubes of the surface: from the first of these on, or all of them. */
 export interface Grown {
@@ -22,12 +24,16 @@ export interface Grown {
   cubes: Float32Array
 }
 
+/** of a frame: its time, number of its fate, how well it is held and cubes known by then (NaN: as before) */
+export const TOLD = 4
+
 export type FromTracker =
   /** the record of a frame that came, to be stored */
   | { type: 'record'; record: Uint8Array }
   /** a frame that is none: what is wrong with it */
   | { type: 'refused'; detail: string; remedy: string }
+  /** what a frame came to; and since the last time: what is newly known of frames (TOLD numbers each), and whether the surface began anew */
   | ({ type: 'tracked'; time: number; placed: number; distance: number | null; late: number; took: number; grown?: Grown; ghost: Float64Array | null } & Pick<
       LiveState,
-      'state' | 'why' | 'pose' | 'contradicts' | 'waiting' | 'span'
-    > & { sigma: number | null })
+      'state' | 'why' | 'pose' | 'contradicts' | 'waiting' | 'span' | 'anew'
+    > & { sigma: number | null; fates: number[] })

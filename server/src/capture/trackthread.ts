@@ -2,7 +2,8 @@ import { deflateRawSync } from 'node:zlib'
 import { parentPort, workerData } from 'node:worker_threads'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
 import { encodeFrame, roundFrame } from '@oak-gauge/core/capture/framecode.ts'
-import { liveTracker } from '@oak-gauge/core/capture/livetracker.ts'
+import { liveTracker, type LiveFrame, type LiveState } from '@oak-gauge/core/capture/livetracker.ts'
+import { FATES } from '@oak-gauge/core/capture/timeline.ts'
 import { frameOfRecord, recordOf } from '@oak-gauge/core/formats/recording.ts'
 import { stereoSight } from '@oak-gauge/core/markers/sight.ts'
 import type { FromTracker, Grown, ToTracker, TrackStart } from './trackmessages.ts'
@@ -25,7 +26,7 @@ const tracker = liveTracker({ ...start, ...(map ? { markers: { map, sight: stere
 const say = (m: FromTracker, transfer: ArrayBuffer[] = []) => port.postMessage(m, transfer)
 
 /** as records: decoded, those of a long recording that come again would not fit */
-const waiting: { record: Uint8Array; again: boolean }[] = []
+const waiting: ({ record: Uint8Array; again: boolean } | Extract<ToTracker, { type: 'cut' }>)[] = []
 let late = 0
 let working = false
 let version = 0
@@ -34,6 +35,12 @@ let grownAt = 0
 let allAt = 0
 
 port.on('message', (m: ToTracker) => {
+  if (m.type === 'cut') waiting.push(m)
+  else take(m)
+  work()
+})
+
+function take(m: Exclude<ToTracker, { type: 'cut' }>): void {
   try {
     const record = m.type === 'frame' ? made(m) : m.record
     if (m.type === 'frame') say({ type: 'record', record })
@@ -42,8 +49,7 @@ port.on('message', (m: ToTracker) => {
     if (!(e instanceof OakError)) throw e
     say({ type: 'refused', detail: e.message, remedy: e.remedy ?? '' })
   }
-  work()
-})
+}
 
 function made(m: Extract<ToTracker, { type: 'frame' }>): Uint8Array {
   const step = start.noise / 4
@@ -56,53 +62,92 @@ function work(): void {
   working = true
   // at a turn of the loop: what came meanwhile is recorded first
   setImmediate(() => {
-    while (waiting.length > BEHIND && !waiting[0].again) {
+    while (waiting.length > BEHIND && 'again' in waiting[0] && !waiting[0].again) {
       waiting.shift()
       late++
     }
     const next = waiting.shift()
-    if (next) track(next.record, next.again)
+    if (next && 'again' in next) track(next.record, next.again)
+    else if (next) cut(next)
     working = false
     work()
   })
 }
 
-function track(record: Uint8Array, again: boolean): void {
-  // what is tracked now and what is read again later are the same numbers
+// what is tracked now and what is read again later are the same numbers
+function frameOf(record: Uint8Array): LiveFrame {
   const { time, markers, points } = frameOfRecord(record.subarray(4))
-  const frame = { time, markers, xyz: points().xyz }
+  return { time, markers, xyz: points().xyz }
+}
+function* framesOf(list: Uint8Array[]): Generator<LiveFrame> {
+  for (const r of list) yield frameOf(r)
+}
+
+/** newest frame that was tracked, ms, and how far from it what it saw is, mm */
+let time = 0
+let distance: number | null = null
+/** TOLD numbers a frame, one behind the other */
+let fates: number[] = []
+let anew = false
+
+function track(record: Uint8Array, again: boolean): void {
+  const frame = frameOf(record)
   const began = performance.now()
   const s = tracker.feed(frame)
+  time = frame.time
+  distance = middle(frame.xyz)
+  const fate = s.state === 'weak' ? 'weak' : s.state === 'steady' ? 'placed' : 'lost'
+  tell(s, performance.now() - began, again && waiting.length > 0, [time, FATES.indexOf(fate), sigmaOf(s) ?? NaN, tracker.surface().cubes()])
+}
+
+function cut(m: Extract<ToTracker, { type: 'cut' }>): void {
+  tell(tracker.takeIn(framesOf(m.in)), 0, true)
+  const s = tracker.leaveOut(framesOf(m.out))
+  // all that is there has changed
+  grownAt = allAt = 0
+  tell(s, 0, waiting.length > 0)
+}
+
+/** more: another one comes at once, and what is to be said of this one is said with that. */
+function tell(s: LiveState, took: number, more: boolean, own: number[] = []): void {
   if (s.anew) {
     version++
     sent = 0
+    fates = []
+    anew = true
   }
-  const took = performance.now() - began
-  // of those that come again only the last is of interest
-  if (again && waiting.length) return
+  fates.push(...own)
+  for (const e of s.entered) fates.push(e.time, FATES.indexOf('placed'), NaN, NaN)
+  if (more) return
   const grown = grew()
   const { state, why, pose, contradicts, waiting: quarantine, span } = s
   say(
     {
       type: 'tracked',
-      time: frame.time,
+      time,
       state,
       why,
       pose,
       contradicts,
       waiting: quarantine,
       span,
-      sigma: s.laid ? Math.max(...s.laid.sigmas) : null,
+      sigma: sigmaOf(s),
       placed: tracker.frames(),
-      distance: middle(frame.xyz),
+      distance,
       late,
+      fates,
+      anew,
       took,
       ghost: tracker.ghost() ?? null,
       ...(grown ? { grown } : {}),
     },
     grown ? [grown.cubes.buffer as ArrayBuffer] : [],
   )
+  fates = []
+  anew = false
 }
+
+const sigmaOf = (s: LiveState): number | null => (s.laid ? Math.max(...s.laid.sigmas) : null)
 
 /** Cubes that are new, now and then all of them, as they have changed since. */
 function grew(): Grown | undefined {

@@ -1,7 +1,8 @@
-import { Router } from 'express'
-import { API, handRequest } from '@oak-gauge/contract'
+import { Router, type Response } from 'express'
+import { API, handRequest, leaveOut } from '@oak-gauge/contract'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
 import type { Stereo } from '@oak-gauge/core/calibrate/camera.ts'
+import { turned } from '@oak-gauge/core/markers/levelled.ts'
 import type { Markers } from '@oak-gauge/core/markers/markers.ts'
 import type { Item } from '@oak-gauge/core/operations/operation.ts'
 import { boundingBox } from '@oak-gauge/core/shape/points.ts'
@@ -66,9 +67,12 @@ export function captureRoutes(db: Database, queue: Queue, keeper: ScannerKeeper)
     const { run } = keeper.of((await scannerOr404(params.id)).id)
     const cubes = run instanceof CaptureRun ? run.model.since(query.version, query.from) : undefined
     if (!cubes) return
-    res.setHeader('Content-Type', 'application/octet-stream')
-    res.setHeader('Cache-Control', 'no-store')
-    res.end(Buffer.from(cubes.buffer, cubes.byteOffset, cubes.byteLength))
+    sendBytes(res, cubes)
+  })
+  serve(r, API.timeline, async ({ params, query, res }) => {
+    const { run } = keeper.of((await scannerOr404(params.id)).id)
+    if (!(run instanceof CaptureRun)) return
+    sendBytes(res, run.line.since(query.from))
   })
   return r
 }
@@ -81,8 +85,15 @@ export async function actOnCapture(run: CaptureRun, what: string, body: unknown)
   else if (what === 'cancel') await run.cancel()
   else if (what === 'path') run.path()
   else if (what === 'back') run.back()
+  else if (what === 'leave-out') await run.leaveOut(leaveOut.parse(body).spans)
   else if (what === 'hand') await run.move(handRequest.parse(body))
   else throw new OakError('not-found', `A recording knows no “${what}”.`)
+}
+
+function sendBytes(res: Response, a: Float32Array): void {
+  res.setHeader('Content-Type', 'application/octet-stream')
+  res.setHeader('Cache-Control', 'no-store')
+  res.end(Buffer.from(a.buffer, a.byteOffset, a.byteLength))
 }
 
 /** px by which what is seen is located, where nobody says better */
@@ -93,11 +104,13 @@ function noiseOf({ left, pose }: Stereo, distance: number): number {
   return (distance ** 2 / (left.fx * base)) * LOCATED * Math.SQRT2
 }
 
-/** The newest map of the markers of a setup, in its own axes. */
+/** The newest map of the markers of a setup, in the axes of the job: what is tracked by it lies where its pass will. */
 async function mapOf(db: Database, l: Ledger, setup: string): Promise<{ markers: Markers; slot: string } | null> {
   const slot = [...l.slots.values()].findLast((s) => s.role === 'marker-map' && s.setupId === setup && l.tray.has(s.id))
   const row = slot && l.tray.get(slot.id)
-  return row ? { markers: ((await load(db, row)) as Item<Markers>).data, slot: slot.id } : null
+  if (!row) return null
+  const item = (await load(db, row)) as Item<Markers>
+  return { markers: turned(item.data, item.pose), slot: slot.id }
 }
 
 function nextName(l: Ledger, setup: string): string {

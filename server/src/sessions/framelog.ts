@@ -87,6 +87,36 @@ export async function* storedFrames<F>(pool: pg.Pool, session: string, codec: Fr
   }
 }
 
+/** Those chunks of a session that hold frames from one time to another. timeOf: of a frame; frames lie in its order. */
+export async function* storedBetween<F>(
+  pool: pg.Pool,
+  session: string,
+  codec: FrameCodec<F>,
+  timeOf: (f: F) => number,
+  from: number,
+  to: number,
+): AsyncGenerator<F[]> {
+  const chunk = async (n: number): Promise<F[]> => {
+    const r = await pool.query<{ data: Buffer }>('select data from session_chunk where session_id = $1 and n = $2', [session, n])
+    const data = r.rows.at(0)?.data
+    return data ? codec.decode(data) : []
+  }
+  const { rows } = await pool.query<{ n: number }>('select count(*)::int as n from session_chunk where session_id = $1', [session])
+  // the first whose last frame is not before `from`
+  let [low, high] = [0, rows[0].n]
+  while (low < high) {
+    const middle = (low + high) >> 1
+    const last = (await chunk(middle)).at(-1)
+    if (last !== undefined && timeOf(last) >= from) high = middle
+    else low = middle + 1
+  }
+  for (let n = low; n < rows[0].n; n++) {
+    const frames = await chunk(n)
+    if (!frames.length || timeOf(frames[0]) > to) return
+    yield frames
+  }
+}
+
 /** Frames of recordings that were given up more than a day ago. Gives how many chunks went. */
 export async function sweepFrames(pool: pg.Pool): Promise<number> {
   const r = await pool.query(
