@@ -10,6 +10,17 @@ let said: string[]
 test.beforeAll(async ({ browser }) => {
   page = await browser.newPage()
   said = watchConsole(page)
+  // what is heard is looked at in the graph of the sound
+  await page.addInitScript(() => {
+    const made: OscillatorNode[] = []
+    const make = AudioContext.prototype.createOscillator
+    AudioContext.prototype.createOscillator = function () {
+      const o = make.call(this)
+      made.push(o)
+      return o
+    }
+    Object.assign(window, { ticks: () => made.filter((o) => o.frequency.value === 1200).length })
+  })
 })
 test.afterAll(async () => {
   const scanners = ((await (await page.request.get('/api/v1/scanners')).json()) as { items: { id: string; name: string }[] }).items
@@ -19,6 +30,7 @@ test.afterAll(async () => {
   if (birch) await page.request.patch(`/api/v1/scanners/${birch.id}`, { data: { on: false } })
   await page.close()
 })
+const ticks = () => page.evaluate(() => (window as unknown as { ticks(): number }).ticks())
 const tracking = () => page.locator('[data-tracking]')
 
 test('a scanner is aimed, and nothing is recorded before it is asked for', async () => {
@@ -51,11 +63,14 @@ test('it is led, torn away and lost, led back and found; what waited is placed',
   await press(page, 'Lead it once round')
   await expect.poll(() => shownNumber(page, 'frames'), { timeout: 60_000 }).toBeGreaterThan(100)
   await expect(tracking()).toHaveAttribute('data-tracking', 'steady')
+  expect(await ticks()).toBe(0)
   // beside the part, where it sees nothing: tilted only, it may be found again where it is
   for (let k = 0; k < 10; k++) await press(page, '▸')
   await expect(tracking()).toHaveAttribute('data-tracking', /lost|finding/)
   await expect(page.getByRole('heading', { name: 'Lost: lead it back to where it knew its place' })).toBeVisible()
   await expect(page.locator('[data-led="ghost"]')).toContainText('lead it back to here')
+  // two ticks, again and again
+  await expect.poll(ticks).toBeGreaterThanOrEqual(4)
   await press(page, 'Lead it back')
   await expect(tracking()).toHaveAttribute('data-tracking', 'steady', { timeout: 60_000 })
   await expect(page.locator('[data-led="scanner"]')).toBeVisible()
@@ -68,6 +83,57 @@ test('it is led, torn away and lost, led back and found; what waited is placed',
   await expect.poll(() => shownNumber(page, 'frames'), { timeout: 30_000 }).toBeGreaterThan(frames)
 })
 
+test('large, in another window beside the part: it is held there as well', async () => {
+  const [beside] = await Promise.all([page.waitForEvent('popup'), page.getByText('Large, for beside the part').click()])
+  await expect(beside.getByRole('heading', { name: 'steady' })).toBeVisible()
+  await beside.getByRole('button', { name: 'Hold' }).click()
+  await expect(beside.getByRole('heading', { name: 'held' })).toBeVisible()
+  await expect(page.getByRole('heading', { name: 'Held: nothing is recorded' })).toBeVisible()
+  expect(
+    await beside
+      .locator('[data-quantity="frames"]')
+      .innerText()
+      .then((s) => Number(s.replace(/\D/g, ''))),
+  ).toBe(await shownNumber(page, 'frames'))
+  await beside.close()
+})
+
+test('its time line: the model as it was, a span left out and taken in again', async () => {
+  const line = page.getByRole('region', { name: 'How it went' })
+  await expect(line).toContainText('lost')
+  const placed = async () => Number((await page.locator('.card [data-quantity="frames"]').innerText()).split('/')[1].replace(/\D/g, ''))
+  const whole = await placed()
+  const slider = page.getByRole('slider', { name: 'Time of the recording' })
+  const box = (await slider.boundingBox())!
+  const x = (share: number) => box.x + share * box.width
+  const seen = async () => {
+    await drawn(page)
+    return Number(await page.locator('canvas[aria-label="3D view"]').getAttribute('data-points'))
+  }
+  const all = await seen()
+  await page.mouse.click(x(0.01), box.y + 10)
+  const early = await seen()
+  expect(early).toBeGreaterThan(1000)
+  expect(early).toBeLessThan(0.8 * all)
+  await page.mouse.move(x(0.2), box.y + 10)
+  await page.mouse.down()
+  await page.mouse.move(x(0.3), box.y + 10, { steps: 4 })
+  await page.mouse.up()
+  await line.getByRole('button', { name: 'Leave it out' }).click()
+  await expect.poll(placed, { timeout: 30_000 }).toBeLessThan(whole)
+  await expect(line).toContainText('left out')
+  await page.mouse.click(x(0.25), box.y + 10)
+  await line.getByRole('button', { name: 'Take it in again' }).click()
+  await expect.poll(placed, { timeout: 30_000 }).toBe(whole)
+  // the first two seconds stay out
+  await page.mouse.click(x(0.5), box.y + 10)
+  await slider.press('Shift+Home')
+  await line.getByLabel('to, s').fill('2')
+  await line.getByLabel('to, s').press('Enter')
+  await line.getByRole('button', { name: 'Leave it out' }).click()
+  await expect.poll(placed, { timeout: 30_000 }).toBeLessThan(whole)
+})
+
 test('its end is a pass of the job', async () => {
   test.setTimeout(300_000)
   await press(page, 'That is all: make the pass')
@@ -75,7 +141,20 @@ test('its end is a pass of the job', async () => {
   await expect(page.locator('[data-strip="Ends meet within"]')).toBeVisible({ timeout: 240_000 })
   await ended(page)
   expect(await stripNumber(page, 'Ends meet within')).toBeLessThan(0.08)
-  expect(await stripNumber(page, 'Points')).toBeGreaterThan(30_000)
+  const points = await stripNumber(page, 'Points')
+  expect(points).toBeGreaterThan(30_000)
+  // it is cut once more, after its end: a step of the ledger, with all that came after it
+  await page.getByText('From files').click()
+  const line = page.getByRole('region', { name: 'How it went' })
+  await expect(line).toContainText('left out')
+  const slider = page.getByRole('slider', { name: 'Time of the recording' })
+  await slider.press('Home')
+  await slider.press('ArrowRight')
+  await slider.press('Shift+Home')
+  await line.getByRole('button', { name: 'Take it in again' }).click()
+  await line.getByRole('button', { name: 'Solve again' }).click()
+  await ended(page, 240_000)
+  await expect.poll(() => stripNumber(page, 'Points')).toBeGreaterThan(points)
   await press(page, 'Go on to Clean')
   await drawn(page)
   expect(said).toEqual([])

@@ -15,6 +15,7 @@ const router = createBrowserRouter([
       { path: '/', lazy: async () => ({ Component: (await import('./bench/BenchPage.tsx')).BenchPage }) },
       { path: '/jobs/:id/:stage?', lazy: async () => ({ Component: (await import('./job/JobPage.tsx')).JobPage }) },
       { path: '/scanners/:id/:part?', lazy: async () => ({ Component: (await import('./scanners/ScannerPage.tsx')).ScannerPage }) },
+      { path: '/live/:id', lazy: async () => ({ Component: (await import('./stages/capture/LivePage.tsx')).LivePage }) },
       { path: '*', lazy: async () => ({ Component: (await import('./bench/NotHere.tsx')).NotHere }) },
     ],
   },

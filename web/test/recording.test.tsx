@@ -5,6 +5,7 @@ import type { CaptureRun, ScannerSummary } from '@oak-gauge/contract'
 import { CaptureCard } from '../src/stages/capture/CaptureCard.tsx'
 import { Recording } from '../src/stages/capture/Recording.tsx'
 import { growing } from '../src/view/growing.ts'
+import { captureRun as run } from './capturing.ts'
 import { button, fakeServer, item, jobOf, show, uuid, type Sent } from './help.tsx'
 
 afterEach(cleanup)
@@ -21,45 +22,17 @@ const scanner = (name: string, n: number, more: object = {}) =>
     warmIn: null,
     ...more,
   }) as unknown as ScannerSummary
-const run: CaptureRun = {
-  kind: 'capture',
-  job: uuid(1),
-  setup: uuid(11),
-  by: 'markers',
-  spacing: 1,
-  phase: 'recording',
-  sequence: 4,
-  frames: 1234,
-  placed: 1200,
-  quarantine: 0,
-  late: 0,
-  tracking: 'steady',
-  why: '',
-  contradicts: 0,
-  inView: 9,
-  distance: 402,
-  range: { near: 250, ideal: 400, far: 550 },
-  rate: 16.2,
-  delay: 40,
-  sigma: 0.0123,
-  span: 0,
-  surface: { version: 0, cubes: 2 },
-  scanner: null,
-  ghost: null,
-  bytes: 31_400_000,
-  seconds: 76,
-  standIn: true,
-  path: null,
-  problem: null,
-  step: null,
-}
 /** Answers for two scanners, and the model that was recorded so far. */
 function server(scanners: ScannerSummary[], answer: (s: Sent) => { status?: number; body?: unknown } | undefined = () => undefined): Sent[] {
   const sent = fakeServer((s) => answer(s) ?? (s.path === 'scanners' ? { body: scanners } : s.path.endsWith('/run') ? { body: null } : undefined))
   const plain = globalThis.fetch
   const cubes = Float32Array.of(1, 2, 3, 0, 0, 1, 1, 4, 5, 6, 0, 0, 1, 40)
-  globalThis.fetch = (input: RequestInfo | URL, o?: RequestInit) =>
-    typeof input === 'string' && input.includes('/captured') ? Promise.resolve(new Response(cubes.slice().buffer)) : plain(input, o)
+  const frames = Float32Array.of(0, 0, 0.01, 100, 0.5, 2, NaN, 100)
+  globalThis.fetch = (input: RequestInfo | URL, o?: RequestInit) => {
+    const asked = typeof input === 'string' ? input : ''
+    const bytes = asked.includes('/captured') ? cubes : asked.includes('/timeline') ? frames : null
+    return bytes ? Promise.resolve(new Response(bytes.slice().buffer)) : plain(input, o)
+  }
   return sent
 }
 function Model() {

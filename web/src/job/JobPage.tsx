@@ -18,6 +18,7 @@ import { Ledger } from './Ledger.tsx'
 import { Rule } from './Rule.tsx'
 import { TopBar } from './TopBar.tsx'
 import { Tray } from './Tray.tsx'
+import { UnderView } from './Under.tsx'
 import { JobProvider, useJobView } from './useJob.ts'
 import { useKeys } from './useKeys.ts'
 import { t } from '../words/t.ts'
@@ -115,6 +116,7 @@ export function JobPage() {
             </Boundary>
           )}
         </div>
+        <UnderView />
         <Boundary about={`${id} ${job.stage} ${job.state.head ?? ''}`}>
           <Card key={`${id} ${job.stage}`} go={go} />
         </Boundary>

@@ -4,7 +4,8 @@ import { short } from '../looks/quantity.ts'
 import { useAppDispatch, useAppSelector } from '../store.ts'
 import { swatchOf } from '../view/useShown.ts'
 import { view, type Colouring } from '../view/viewSlice.ts'
-import { shownByDefault, useOpenJob } from './useJob.ts'
+import { useEyes } from './useEyes.ts'
+import { useOpenJob } from './useJob.ts'
 import { t } from '../words/t.ts'
 
 interface Group {
@@ -15,8 +16,8 @@ interface Group {
 
 /** Setups with their passes, then everything else: one line each, folded until opened. */
 export function Tray() {
-  const { state, passes, stage } = useOpenJob()
-  const hidden = useAppSelector((s) => s.view.hidden)
+  const { state, passes } = useOpenJob()
+  const { isShown, apart } = useEyes()
   const colouring = useAppSelector((s) => s.view.colouring)
   const coloured = state.tray.some((i) => i.coloured)
   const dispatch = useAppDispatch()
@@ -27,7 +28,6 @@ export function Tray() {
   ].filter((g) => g.items.length)
   const others = state.tray.filter((i) => i.role === 'mesh' || i.role === 'nominal' || i.role === 'shape' || i.kind === 'markers')
   if (!groups.length && !others.length) return null
-  const isShown = (i: TrayItem) => !(hidden[i.slot] ?? !shownByDefault(i, stage, state.tray))
   const eye = (items: TrayItem[], name: string) => {
     const n = items.filter(isShown).length
     return (
@@ -36,7 +36,8 @@ export function Tray() {
         className="plain eye"
         aria-pressed={n > 0}
         aria-label={`${n > 0 ? t('Hide') : t('Show')} ${name}`}
-        title={n > 0 ? t('Hide') : t('Show')}
+        disabled={apart}
+        title={apart ? t('What is recorded now lies in axes of its own.') : n > 0 ? t('Hide') : t('Show')}
         onClick={() => dispatch(view.hide({ slots: items.map((i) => i.slot), hidden: n > 0 }))}
       >
         <Eye state={n === 0 ? 'no' : n < items.length ? 'some' : 'yes'} />

@@ -1,8 +1,9 @@
+import { goodRange } from './heard.ts'
 import { t } from '../words/t.ts'
 
 /** Working distance: a carriage on a scale, with a bracket over the good range. */
 export function WorkingDistance({
-  range: { near, ideal, far },
+  range,
   distance: d,
   nothing,
 }: {
@@ -10,14 +11,15 @@ export function WorkingDistance({
   distance: number | null
   nothing: string
 }) {
+  const { near, ideal, far } = range
   const low = near - 0.25 * (far - near)
   const span = 1.5 * (far - near)
   const x = (v: number) => Math.min(290, Math.max(10, 10 + (280 * (v - low)) / span))
-  const good = [near + 0.2 * (ideal - near), far - 0.2 * (far - ideal)]
+  const good = goodRange(range)
   const word = d === null ? nothing : d < good[0] ? t('too near') : d > good[1] ? t('too far') : t('good')
   return (
     <div className="distance" role="img" aria-label={t('Working distance {{d}}{{word}}', { d: d === null ? '' : `${Math.round(d)} mm, `, word })}>
-      <svg width="300" height="34">
+      <svg viewBox="0 0 300 34" width="300" height="34">
         <line x1="10" x2="290" y1="22" y2="22" stroke="var(--deep)" />
         {[near, ideal, far].map((v) => (
           <g key={v}>

@@ -32,5 +32,6 @@ function outside<T>() {
 }
 
 /** What grows on the stage while it is recorded. */
-export const growing = outside<Shown>()
+/** apart: it does not lie in the axes of the job */
+export const growing = outside<Shown & { apart: boolean }>()
 export const led = outside<Led>()

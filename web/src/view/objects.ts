@@ -24,6 +24,8 @@ export interface Shown {
   /** one value for each shown point or vertex */
   values: Float32Array | null
   gone: Uint8Array | null
+  /** a part of the item, of which there is no more */
+  part?: boolean
 }
 
 /** As three.js draws it. */

@@ -115,6 +115,7 @@ export function createStage(canvas: HTMLCanvasElement) {
     for (const l of listeners) l()
     // for whoever waits for the picture, or counts them
     canvas.dataset['pictures'] = String(++pictures)
+    canvas.dataset['points'] = String(points)
     const whole = rest || points === 0
     if (!whole) {
       clearTimeout(resting)

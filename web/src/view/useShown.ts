@@ -1,6 +1,7 @@
 import { useEffect, useMemo, useState } from 'react'
 import { SWATCHES, type TrayItem } from '@oak-gauge/contract'
-import { shownByDefault, useOpenJob } from '../job/useJob.ts'
+import { useEyes } from '../job/useEyes.ts'
+import { useOpenJob } from '../job/useJob.ts'
 import { useAppSelector } from '../store.ts'
 import { displayOf, previewOf, type Arrays } from './display.ts'
 import { growing } from './growing.ts'
@@ -29,14 +30,35 @@ interface Preview {
   gone: Map<string, Uint8Array>
 }
 
+/** Those of its points that came first. */
+function beginningOf(s: Shown, known: number): Shown {
+  const { xyz, normals, colours, map } = s.arrays
+  if (!(xyz instanceof Float32Array)) return s
+  const n = xyz.length / 3
+  const place = (i: number) => (map ? map[i] : i)
+  let count = 0
+  for (let i = 0; i < n; i++) if (place(i) < known) count++
+  const part = <T extends Float32Array | Uint8Array>(of: T): T => {
+    const out = new (of.constructor as new (n: number) => T)(3 * count)
+    for (let i = 0, to = 0; i < n; i++) if (place(i) < known) for (let k = 0; k < 3; k++) out[to++] = of[3 * i + k]
+    return out
+  }
+  const arrays: Arrays = { xyz: part(xyz) }
+  if (normals instanceof Float32Array) arrays['normals'] = part(normals)
+  if (colours instanceof Uint8Array) arrays['colours'] = part(colours)
+  return { ...s, id: `${s.id} up to ${known}`, part: true, count: Math.round((s.count * count) / Math.max(1, n)), arrays, values: null, gone: null }
+}
+
 /** What the stage draws now, with its data at hand; items whose data is still on the way are left out until it comes. */
 export function useShown(): { shown: Shown[]; waiting: number; failed: boolean } {
   const job = useOpenJob()
   const { state, stage, passes } = job
   const hidden = useAppSelector((s) => s.view.hidden)
+  const { isShown } = useEyes()
   const map = useAppSelector((s) => s.view.map)
   const going = useAppSelector((s) => s.view.going)
   const colouring = useAppSelector((s) => s.view.colouring)
+  const upTo = useAppSelector((s) => s.view.upTo)
   const recording = growing.use()
   const [data, setData] = useState<ReadonlyMap<string, Arrays>>(new Map())
   const [failed, setFailed] = useState(false)
@@ -46,13 +68,10 @@ export function useShown(): { shown: Shown[]; waiting: number; failed: boolean }
     const field = state.tray.find((i) => i.kind === 'field' && i.slot === map)
     // places that exist only to carry a map are drawn with it
     const drawn = state.tray.filter(
-      (i) =>
-        i.kind !== 'field' &&
-        i.kind !== 'markers' &&
-        !(hidden[i.slot] ?? !(shownByDefault(i, stage, state.tray) || (i.role === 'map' && field?.on === i.slot))),
+      (i) => i.kind !== 'field' && i.kind !== 'markers' && (i.role === 'map' && field?.on === i.slot ? !(hidden[i.slot] ?? false) : isShown(i)),
     )
     return { drawn, field }
-  }, [state.tray, hidden, stage, map])
+  }, [state.tray, hidden, isShown, map])
 
   useEffect(() => {
     let live = true
@@ -121,7 +140,8 @@ export function useShown(): { shown: Shown[]; waiting: number; failed: boolean }
         gone: preview?.gone.get(i.slot) ?? null,
       })
     }
-    // the axes of a recording are its own: what lies in those of the job would lie anywhere in it
-    return recording ? { shown: [recording], waiting: 0, failed: false } : { shown, waiting, failed }
-  }, [wanted, data, passes, preview, stage, failed, colouring, recording])
+    if (!recording) return { shown: shown.map((s) => (s.slot === upTo?.slot ? beginningOf(s, upTo.known) : s)), waiting, failed }
+    const grown = upTo?.slot === recording.slot ? beginningOf(recording, upTo.known) : recording
+    return { shown: [...shown, grown], waiting, failed }
+  }, [wanted, data, passes, preview, stage, failed, colouring, recording, upTo])
 }

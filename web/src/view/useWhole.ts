@@ -12,7 +12,7 @@ const PATIENCE = 1500
 export function useWhole(stage: Stage | null, shown: Shown[], complete: boolean): void {
   const clouds = shown.filter((s) => s.kind === 'points')
   const sum = clouds.reduce((n, s) => n + s.count, 0)
-  const wanted = complete && sum <= MOST ? clouds.filter((s) => s.count > s.arrays['xyz'].length / 3) : []
+  const wanted = complete && sum <= MOST ? clouds.filter((s) => !s.part && s.count > s.arrays['xyz'].length / 3) : []
   const ids = wanted.map((s) => s.id).join(' ')
   useEffect(() => {
     if (!stage || !ids) return

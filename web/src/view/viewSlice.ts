@@ -48,6 +48,8 @@ export interface ViewState {
   /** slot of the field that colours its item */
   map: string | null
   colouring: Colouring
+  /** of what was recorded: only so many of its points, in the order in which they came */
+  upTo: { slot: string; known: number } | null
   limit: number
   scale: number
   /** a value set while typing in the inspect card shows at once */
@@ -68,6 +70,7 @@ const initial: ViewState = {
   motions: [],
   map: null,
   colouring: 'pass',
+  upTo: null,
   limit: 0.1,
   scale: 1,
   ledgerOpen: false,
@@ -94,7 +97,9 @@ export const viewSlice = createSlice({
       s.pairs = []
       s.loops = []
       s.going = { kind: 'none' }
+      s.upTo = null
     },
+    upTo: (s, { payload }: PayloadAction<ViewState['upTo']>) => void (s.upTo = payload),
     pick: (s, { payload }: PayloadAction<Picking>) => void (s.picking = payload),
     placed: (s, { payload }: PayloadAction<Place>) => {
       if (s.picking.kind === 'places') s.places = [...s.places, payload].slice(-s.picking.most)

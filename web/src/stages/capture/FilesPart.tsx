@@ -8,6 +8,7 @@ import { useOpenJob } from '../../job/useJob.ts'
 import { useStep } from '../../job/useStep.ts'
 import { WorkCard } from '../../job/WorkCard.tsx'
 import type { CardProps } from '../cards.ts'
+import { recordedBy, RecordedPass } from './RecordedPass.tsx'
 import { SetupField } from './SetupField.tsx'
 import { dismissUpload, upload, useUploads } from './upload.ts'
 import { t } from '../../words/t.ts'
@@ -19,7 +20,7 @@ const ELSEWHERE = 10
 
 /** Files in: recorded passes, meshes, nominals. */
 export function FilesPart({ head, go }: CardProps & { head: ReactNode }) {
-  const { state, passes, meshes, nominals } = useOpenJob()
+  const { state, path, passes, meshes, nominals } = useOpenJob()
   const job = state.job.id
   const uploads = useUploads(job)
   const [as, setAs] = useState<As>('auto')
@@ -42,6 +43,11 @@ export function FilesPart({ head, go }: CardProps & { head: ReactNode }) {
     take(e.dataTransfer.files)
   }
   const refused = state.steps.filter((s) => BRINGING.includes(s.operation) && s.state === 'failed')
+  // at first what was recorded last, as long as nothing came after it
+  const last = path.at(-1)
+  const [chosen, choose] = useState<string | null | undefined>(undefined)
+  const shown = passes.find((i) => (chosen === undefined ? last && recordedBy([last], i) : i.slot === chosen))
+  const how = shown && recordedBy(path, shown)
   const items = [...passes, ...nominals, ...meshes.filter((i) => BRINGING.includes(state.steps.find((s) => s.id === i.step)?.operation ?? ''))]
   return (
     <WorkCard
@@ -54,6 +60,7 @@ export function FilesPart({ head, go }: CardProps & { head: ReactNode }) {
       }
     >
       {head}
+      {shown && how && <RecordedPass key={how.id} step={how} pass={shown} />}
       <Segmented<As>
         block
         value={as}
@@ -151,6 +158,17 @@ export function FilesPart({ head, go }: CardProps & { head: ReactNode }) {
               <span className="soft">{i.role}</span>
             )}
             <span className="figure soft">{short(i.count)}</span>
+            {recordedBy(path, i) && (
+              <Button
+                size="small"
+                aria-pressed={shown?.slot === i.slot}
+                aria-label={t('How {{name}} was recorded', { name: i.name })}
+                title={t('How it was recorded: time line, and what is left out')}
+                onClick={() => choose(shown?.slot === i.slot ? null : i.slot)}
+              >
+                <LineSign />
+              </Button>
+            )}
             <Button
               size="small"
               aria-label={t('Set {{name}} aside', { name: i.name })}
@@ -163,6 +181,14 @@ export function FilesPart({ head, go }: CardProps & { head: ReactNode }) {
         ))}
       </div>
     </WorkCard>
+  )
+}
+
+function LineSign() {
+  return (
+    <svg width="14" height="10" viewBox="0 0 14 10" aria-hidden="true" fill="none" stroke="currentColor" strokeWidth="1.5">
+      <path d="M0.5 8.5H13.5M0.5 5.5L4 3.500L7 4.500L10 1.500L13.500 2.500" />
+    </svg>
   )
 }
 

@@ -1,35 +1,25 @@
 import { Button } from 'antd'
+import { Link } from 'react-router'
 import type { CaptureRun } from '@oak-gauge/contract'
 import { problemOf, useActOnRunMutation } from '../../api.ts'
 import { Card } from '../../looks/Card.tsx'
 import { ProblemBox } from '../../looks/ProblemBox.tsx'
 import { bytes, count, duration, fixed } from '../../looks/quantity.ts'
+import { SoundSwitch } from '../../scanners/SoundSwitch.tsx'
 import { VirtualHand } from '../../scanners/VirtualHand.tsx'
+import { Under } from '../../job/Under.tsx'
 import { WorkingDistance } from '../../scanners/WorkingDistance.tsx'
 import { t } from '../../words/t.ts'
-import { useModel } from './useModel.ts'
-
-const STATE: Record<CaptureRun['tracking'], string> = {
-  none: t('nothing yet'),
-  first: t('first frame'),
-  steady: t('steady'),
-  weak: t('weak'),
-  lost: t('lost'),
-  finding: t('finding its place'),
-}
-const WHY: Record<string, string> = {
-  elsewhere: t('It sees nothing that is known.'),
-  off: t('What it sees does not lie on what was recorded.'),
-  hidden: t('What it sees would be hidden by what was recorded.'),
-  jump: t('It moved faster than a hand does.'),
-  free: t('What it sees could slide or turn.'),
-  alike: t('What it sees could lie elsewhere as well.'),
-}
+import { askOf, STATE, whyOf } from './said.ts'
+import { TimeLine } from './TimeLine.tsx'
+import { useLine } from './useLine.ts'
+import { RECORDING, useModel } from './useModel.ts'
 
 /** A recording that goes on: how it is tracked, how far it has come, and the hand. */
 export function Recording({ run, scanner }: { run: CaptureRun; scanner: { id: string; name: string } }) {
   const [act, { error }] = useActOnRunMutation()
   useModel(scanner.id, run)
+  const line = useLine(scanner.id, run)
   const problem = run.problem ?? problemOf(error)
   const send = (what: string, body?: object) => void act({ id: scanner.id, what, ...(body ? { body } : {}) })
   const { phase, tracking } = run
@@ -37,19 +27,7 @@ export function Recording({ run, scanner }: { run: CaptureRun; scanner: { id: st
   const solving = phase === 'solving'
   return (
     <Card
-      question={
-        phase === 'ready'
-          ? t('Hold {{name}} over the part, and record', { name: scanner.name })
-          : phase === 'waiting'
-            ? t('The scanner is away')
-            : phase === 'held'
-              ? t('Held: nothing is recorded')
-              : tracking === 'lost'
-                ? t('Lost: lead it back to where it knew its place')
-                : tracking === 'finding'
-                  ? t('Hold it still: its place is being found')
-                  : t('Lead it over the part, from all sides')
-      }
+      question={askOf(run, scanner.name)}
       foot={
         <>
           {/* the main one is what the space bar does while both hands are at the part: it never ends a recording */}
@@ -73,7 +51,7 @@ export function Recording({ run, scanner }: { run: CaptureRun; scanner: { id: st
       }
     >
       <p className="tracking" data-tracking={tracking} role="status">
-        <b>{STATE[tracking]}</b> <span className="hint">{WHY[run.why] ?? ''}</span>
+        <b>{STATE[tracking]}</b> <span className="hint">{whyOf(run)}</span>
       </p>
       <dl className="rows" data-evidence="capture">
         <dt>{t('frames, of them placed')}</dt>
@@ -102,6 +80,12 @@ export function Recording({ run, scanner }: { run: CaptureRun; scanner: { id: st
         </dd>
       </dl>
       <WorkingDistance range={run.range} distance={run.distance} nothing={t('nothing in view')} />
+      <div className="abreast">
+        <SoundSwitch run={run} />
+        <Link className="hint" to={`/live/${scanner.id}`} target="_blank">
+          {t('Large, for beside the part')}
+        </Link>
+      </div>
       {run.late > 0 && (
         <p className="hint">{t('{{late}} frames came faster than they were tracked: they are kept, and placed at the end.', { late: run.late })}</p>
       )}
@@ -111,6 +95,17 @@ export function Recording({ run, scanner }: { run: CaptureRun; scanner: { id: st
         </div>
       )}
       {problem && <ProblemBox problem={problem} />}
+      {run.frames > 0 && (
+        <Under>
+          {/* while it grows the newest is shown, and nothing of it is cut */}
+          <TimeLine
+            line={line}
+            slot={phase === 'held' ? RECORDING : null}
+            without={run.without}
+            change={phase === 'held' ? (spans) => send('leave-out', { spans }) : null}
+          />
+        </Under>
+      )}
     </Card>
   )
 }

@@ -1,0 +1,34 @@
+import type { CaptureRun } from '@oak-gauge/contract'
+import { t } from '../../words/t.ts'
+
+/** How a recording stands, in words. */
+
+export const STATE: Record<CaptureRun['tracking'], string> = {
+  none: t('nothing yet'),
+  first: t('first frame'),
+  steady: t('steady'),
+  weak: t('weak'),
+  lost: t('lost'),
+  finding: t('finding its place'),
+}
+
+const WHY: Record<string, string> = {
+  elsewhere: t('It sees nothing that is known.'),
+  off: t('What it sees does not lie on what was recorded.'),
+  hidden: t('What it sees would be hidden by what was recorded.'),
+  jump: t('It moved faster than a hand does.'),
+  free: t('What it sees could slide or turn.'),
+  alike: t('What it sees could lie elsewhere as well.'),
+}
+export const whyOf = (run: Pick<CaptureRun, 'why'>): string => WHY[run.why] ?? ''
+
+/** What to do now. */
+export function askOf({ phase, tracking }: Pick<CaptureRun, 'phase' | 'tracking'>, scanner: string): string {
+  if (phase === 'ready') return t('Hold {{name}} over the part, and record', { name: scanner })
+  if (phase === 'waiting') return t('The scanner is away')
+  if (phase === 'held') return t('Held: nothing is recorded')
+  if (phase === 'solving') return t('It is being stored')
+  if (tracking === 'lost') return t('Lost: lead it back to where it knew its place')
+  if (tracking === 'finding') return t('Hold it still: its place is being found')
+  return t('Lead it over the part, from all sides')
+}

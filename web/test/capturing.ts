@@ -1,0 +1,37 @@
+import type { CaptureRun } from '@oak-gauge/contract'
+import { uuid } from './help.tsx'
+
+/** A recording by markers that goes well. */
+export const captureRun: CaptureRun = {
+  kind: 'capture',
+  job: uuid(1),
+  setup: uuid(11),
+  by: 'markers',
+  spacing: 1,
+  phase: 'recording',
+  sequence: 4,
+  frames: 1234,
+  placed: 1200,
+  quarantine: 0,
+  late: 0,
+  tracking: 'steady',
+  why: '',
+  contradicts: 0,
+  inView: 9,
+  distance: 402,
+  range: { near: 250, ideal: 400, far: 550 },
+  rate: 16.2,
+  delay: 40,
+  sigma: 0.0123,
+  span: 0,
+  surface: { version: 0, cubes: 2 },
+  scanner: null,
+  ghost: null,
+  bytes: 31_400_000,
+  seconds: 76,
+  without: [],
+  standIn: true,
+  path: null,
+  problem: null,
+  step: null,
+}
