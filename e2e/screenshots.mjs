@@ -216,6 +216,15 @@ if (wants('record')) {
   await press('Lead it once round')
   await pause(35_000)
   await shot('capture')
+  await press('Hold')
+  await pause(2000)
+  const line = await p.getByRole('slider', { name: 'Time of the recording' }).boundingBox()
+  await p.mouse.move(line.x + 0.3 * line.width, line.y + 10)
+  await p.mouse.down()
+  await p.mouse.move(line.x + 0.45 * line.width, line.y + 10, { steps: 5 })
+  await p.mouse.up()
+  await drawn()
+  await shot('timeline')
   await press('Give up')
 }
 

@@ -47,6 +47,8 @@ describe('a pass from a scanner', () => {
     show(<CaptureCard go={() => undefined} />, jobOf([]))
     screen.getByRole('radio', { name: 'With a scanner' }).click()
     await screen.findByText('its shape (there is no map)')
+    // lines are thin: markers are advised
+    screen.getByText(/with Alder, map markers first/)
     // Hazel stands still: not among them
     expect(screen.queryByText('Hazel')).toBeNull()
     await waitFor(() => expect((button('Aim with Alder') as HTMLButtonElement).disabled).toBe(false))
@@ -61,6 +63,7 @@ describe('a pass from a scanner', () => {
     show(<CaptureCard go={() => undefined} />, state)
     screen.getByRole('radio', { name: 'With a scanner' }).click()
     await screen.findByText('its markers (there is a map)')
+    expect(screen.queryByText(/map markers first/)).toBeNull()
   })
   test('a scanner that is cold or switched off is said to be so', async () => {
     server([scanner('Alder', 60, { on: false, link: 'off', state: null })])

@@ -42,10 +42,10 @@ describe('the time line of a recording', () => {
   }
   test('says how it stood at its end, and at the cursor, where the stage shows what was known then', async () => {
     shown()
-    expect(told()).toBe('100.00 s · steady · 10.0 frames a second · held within 0.012 mm')
+    expect(told()).toBe('100.00 s · steady · 10.0 frames/s · held within 0.012 mm')
     expect(store.getState().view.upTo).toBeNull()
     drag(50, 50)
-    expect(told()).toBe('50.00 s · lost · 10.0 frames a second')
+    expect(told()).toBe('50.00 s · lost · 10.0 frames/s')
     // parts of half a second: what is known at the end of that
     expect(store.getState().view.upTo).toEqual({ slot: 'recording', known: 5040 })
     await click('To its end')

@@ -310,6 +310,8 @@ export const EN: Record<string, string> = {
   Length: 'Length',
   'Let go of {{words}}': 'Let go of {{words}}',
   'Limits, cell sizes and verdicts later on start from what is said here.': 'Limits, cell sizes and verdicts later on start from what is said here.',
+  'Lines alone hardly hold a frame by its shape: with {{name}}, map markers first (Mark).':
+    'Lines alone hardly hold a frame by its shape: with {{name}}, map markers first (Mark).',
   'List of markers': 'List of markers',
   'Load again': 'Load again',
   Loading: 'Loading',
@@ -1010,7 +1012,7 @@ export const EN: Record<string, string> = {
   '{{pairs}} pairs of passes': '{{pairs}} pairs of passes',
   '{{percent}} % of {{size}}': '{{percent}} % of {{size}}',
   '{{plate}}, {{poses}} poses{{cold}}': '{{plate}}, {{poses}} poses{{cold}}',
-  '{{rate}} frames a second': '{{rate}} frames a second',
+  '{{rate}} frames/s': '{{rate}} frames/s',
   '{{raw}} % of the area': '{{raw}} % of the area',
   '{{taken}} poses taken': '{{taken}} poses taken',
   '{{title}} · Oak Gauge': '{{title}} · Oak Gauge',

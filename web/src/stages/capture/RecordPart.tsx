@@ -34,6 +34,7 @@ export function RecordPart({ head, scanners, busy, go }: CardProps & { head: Rea
   const problem = problemOf(error)
   const cold = isCold(scanner)
   const connected = scanner?.link === 'connected'
+  const byShape = by === 'shape' || (by === 'auto' && !map)
   const without = (by === 'markers' || by === 'both') && !map
   return (
     <WorkCard
@@ -81,6 +82,9 @@ export function RecordPart({ head, scanners, busy, go }: CardProps & { head: Rea
           ]}
         />
         {without && <span className="hint">{t('This setup has no map of its markers: make one under Mark.')}</span>}
+        {byShape && scanner?.kind === 'laser-lines' && (
+          <span className="reason">{t('Lines alone hardly hold a frame by its shape: with {{name}}, map markers first (Mark).', { name: scanner.name })}</span>
+        )}
       </div>
       <Amount label={t('Spacing')} value={spacing} usual={SPACING} onChange={setSpacing} reason={t('of the surface; it can be chosen again afterwards')} />
       {scanner && <WithScanner scanner={scanner} />}

@@ -113,17 +113,16 @@ export function TimeLine({ line, slot, without, change, children }: Props) {
   const told = [
     `${fixed(at ?? seconds, 2)} s`,
     state || t('no frames'),
-    t('{{rate}} frames a second', { rate: fixed(line.rate[here], 1) }),
+    t('{{rate}} frames/s', { rate: fixed(line.rate[here], 1) }),
     ...(sigma === null ? [] : [t('held within {{mm}} mm', { mm: fixed(sigma, 3) })]),
   ].join(' · ')
   const out = span !== null && without.some(([a, b]) => a < span[1] && b > span[0])
   return (
     <section className="timeline" aria-label={t('How it went')}>
       <div className="told">
-        <span className="figure" data-told>
+        <span className="figure one-line" data-told title={told}>
           {told}
         </span>
-        <span className="grow" />
         {span && change && (
           <>
             <Seconds label={t('from, s')} value={span[0]} most={seconds} onChange={(v) => setSpan(ordered(v, span[1]))} />
