@@ -215,7 +215,6 @@ if (wants('record')) {
   await press('Record')
   await press('Lead it once round')
   await pause(35_000)
-  await shot('capture')
   await press('Hold')
   await pause(2000)
   const line = await p.getByRole('slider', { name: 'Time of the recording' }).boundingBox()
@@ -224,7 +223,7 @@ if (wants('record')) {
   await p.mouse.move(line.x + 0.45 * line.width, line.y + 10, { steps: 5 })
   await p.mouse.up()
   await drawn()
-  await shot('timeline')
+  await shot('capture')
   await press('Give up')
 }
 
