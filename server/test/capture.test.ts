@@ -202,6 +202,16 @@ describe('recording by markers', () => {
 
     expect((await act('Alder', 'leave-out', { spans: [[1, 2]] })).body.code).toBe('not-held')
     await act('Alder', 'hold')
+    // drawn past its end, a span holds nothing of what comes when it goes on
+    const over = (
+      await act('Alder', 'leave-out', {
+        spans: [
+          [3, 9000],
+          [8000, 9000],
+        ],
+      })
+    ).body as CaptureRun
+    expect(over.without).toEqual([[3, over.seconds]])
     await act('Alder', 'leave-out', {
       spans: [
         [4, 6],
