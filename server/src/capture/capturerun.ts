@@ -313,9 +313,15 @@ export class CaptureRun extends Session<RunView, Progress> {
     return this.standIn().move(m)
   }
   path(): void {
+    let seen = this.lastTime
     this.standIn().lead(
-      // a hand stops where it is told that it is lost
-      () => this.view.phase === 'recording' && this.view.tracking !== 'lost' && this.view.tracking !== 'finding',
+      // a hand stops where it is told that it is lost, and goes no faster than frames come: on a slow computer a stand-in makes few of them
+      () => {
+        const { phase, tracking } = this.view
+        if (phase !== 'recording' || tracking === 'lost' || tracking === 'finding' || this.lastTime === seen) return false
+        seen = this.lastTime
+        return true
+      },
       (e) => (this.view.problem = toProblem(e)),
     )
   }
