@@ -5,7 +5,7 @@ import { Worker } from 'node:worker_threads'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
 import type { Mat4 } from '@oak-gauge/core/base/mat4.ts'
 import type { Stereo } from '@oak-gauge/core/calibrate/camera.ts'
-import { orderedSpans, type Spans } from '@oak-gauge/core/capture/timeline.ts'
+import type { Spans } from '@oak-gauge/core/capture/timeline.ts'
 import { frameOfRecord, recordingHead } from '@oak-gauge/core/formats/recording.ts'
 import { worstUncertainty, type Markers } from '@oak-gauge/core/markers/markers.ts'
 import type { CaptureRun as RunView, LinkFrame } from '@oak-gauge/contract'
@@ -293,7 +293,7 @@ export class CaptureRun extends Session<RunView, Progress> {
   async leaveOut(asked: Spans): Promise<void> {
     if (this.view.phase !== 'held') throw new OakError('not-held', 'It is cut while it is held.', { remedy: 'Hold it first.' })
     await this.wholeLog()
-    this.view.without = orderedSpans(asked)
+    this.view.without = this.line.within(asked)
     const changed = this.line.leaveOut(this.view.without)
     await this.note()
     if (changed && this.making < Infinity)

@@ -1,4 +1,4 @@
-import { FATES, inSpans, type Fate, type Spans } from '@oak-gauge/core/capture/timeline.ts'
+import { FATES, inSpans, orderedSpans, type Fate, type Spans } from '@oak-gauge/core/capture/timeline.ts'
 import { TOLD } from './trackmessages.ts'
 
 const number = (f: Fate) => FATES.indexOf(f)
@@ -13,6 +13,7 @@ export class FrameLine {
   /** in ms, as the frames say it */
   private readonly at = new Map<number, number>()
   private first = 0
+  private last = 0
   private spans: Spans = []
 
   get count(): number {
@@ -26,6 +27,7 @@ export class FrameLine {
   add(time: number): void {
     const n = this.at.size
     if (n === 0) this.first = time
+    this.last = time
     if (PER * (n + 1) > this.data.length) {
       const data = new Float32Array(2 * this.data.length)
       data.set(this.data)
@@ -55,6 +57,11 @@ export class FrameLine {
       this.data[PER * n + 3] = 0
       if (this.fates[n] === number('placed')) this.become(time, n, number('weak'))
     }
+  }
+  /** Spans of what was recorded so far, in order: what comes later is not in them, however far somebody drew one. */
+  within(spans: Spans): [number, number][] {
+    const end = this.seconds(this.last)
+    return orderedSpans(spans).flatMap(([a, b]): [number, number][] => (a > end ? [] : [[a, Math.min(b, end)]]))
   }
   /** Gives the first and the last time of frames that are left out with these spans and were not before, or the other way round. */
   leaveOut(spans: Spans): { from: number; to: number } | undefined {
