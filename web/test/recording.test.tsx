@@ -106,6 +106,19 @@ describe('a recording that goes on', () => {
     expect(screen.getByRole('heading', { name: question })).toBeTruthy()
     if (more.quarantine) expect(value('quarantine')).toBe('12')
   })
+  test('while it is held: from where it should be seen next, in words', async () => {
+    const view = (looks: [number, number, number], open: number) => ({ at: [0, 0, 0] as [number, number, number], looks, open, gain: 1234 })
+    shown({ phase: 'held', next: { views: [view([-0.8, 0, -0.6], 1), view([0.5, -0.5, -0.7071], 0.2), view([0, 0.1, -0.99], 0)], poor: 5000, never: 120 } })
+    const list = [...document.querySelectorAll('.next li')].map((l) => l.textContent)
+    expect(list).toEqual(['from the right, 35\u00b0 up it ends there 1\u202f234', 'from the back left, 45\u00b0 up seen seldom 1\u202f234', 'from above seen seldom 1\u202f234'])
+    expect(document.querySelector('.next')?.textContent).toContain('120 of 5\u202f000 places cannot be seen')
+    cleanup()
+    shown({ phase: 'held', next: { views: [], poor: 0, never: 0 } })
+    expect(screen.getByText(/ends nowhere in the open/)).toBeTruthy()
+    cleanup()
+    shown({ next: { views: [view([0, 0, -1], 1)], poor: 5, never: 0 } })
+    expect(document.querySelector('.next')).toBeNull()
+  })
   test('how much more fits into it is said when it is not much', async () => {
     // a megabyte a second, kept twice at its end: 4.256 GB less its own 0.06 and what the database wants
     expect(minutesLeft({ bytes: 6e7, seconds: 60 }, 4.256e9)).toBeCloseTo((4e9 - 6e7) / 2e6 / 60, 6)

@@ -103,6 +103,7 @@ export class CaptureRun extends Session<RunView, Progress> {
       by: o.by,
       spacing: o.spacing,
       noise: o.noise,
+      range: scanner.spec.range,
       stereo: o.stereo,
       map: m ? { positions: m.positions, normals: m.normals, diameters: m.diameters, sigma: m.ids.map((_, i) => worstUncertainty(m.covariance, i)) } : null,
     }
@@ -192,6 +193,11 @@ export class CaptureRun extends Session<RunView, Progress> {
       this.counted(timeOf(m.record), m.record.length)
       return
     }
+    if (m.type === 'next') {
+      const { views, poor, never } = m
+      if (this.view.phase === 'held') this.view.next = { views, poor, never }
+      return this.tell()
+    }
     if (m.anew) this.line.began()
     this.line.told(m.fates)
     tracked(this.view, m)
@@ -276,6 +282,7 @@ export class CaptureRun extends Session<RunView, Progress> {
     this.view.phase = 'recording'
     this.view.problem = null
     this.view.contradicts = 0
+    this.view.next = null
     this.changed()
     await this.note()
     if (this.keeper.of(this.scanner.id).link) await this.begin()
@@ -287,6 +294,7 @@ export class CaptureRun extends Session<RunView, Progress> {
     this.hand?.stop()
     this.changed()
     await Promise.all([this.quiet(), this.note(), this.log.flush()])
+    this.look()
   }
 
   /** What lies in these spans counts for nothing; what does not any more, counts again. Nothing is deleted. */
@@ -302,7 +310,13 @@ export class CaptureRun extends Session<RunView, Progress> {
         // the thread knows which of them it has
         this.post({ type: 'cut', out: within.filter((r) => this.line.isOut(timeOf(r))), in: within.filter((r) => !this.line.isOut(timeOf(r))) })
       }
+    this.look()
     this.tell()
+  }
+  /** While it is held there is time to find from where it should be seen next. */
+  private look(): void {
+    this.view.next = null
+    if (this.making < Infinity) this.post({ type: 'look' })
   }
 
   private standIn(): Hand {

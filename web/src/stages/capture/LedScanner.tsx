@@ -25,20 +25,21 @@ function sightOf({ at, looks }: Held, distance: number): { ring: number[][]; way
   }
 }
 
-/** Where the scanner is led, solid; where it knew its place last, dashed and named. Moved by hand after each drawing, as marks are. */
+/** Where the scanner is led, solid; where it knew its place last, dashed and named; from where it should see next, dotted and numbered. Moved by hand after each drawing, as marks are. */
 export function LedScanner({ stage }: { stage: Stage }) {
   const now = led.use()
   const group = useRef<SVGGElement>(null)
   const all = useMemo(() => {
     if (!now) return []
-    const list: { kind: 'scanner' | 'ghost'; lines: number[][][]; word: string }[] = []
-    const add = (kind: 'scanner' | 'ghost', held: Held | null, word: string) => {
+    const list: { kind: 'scanner' | 'ghost' | 'next'; lines: number[][][]; word: string }[] = []
+    const add = (kind: 'scanner' | 'ghost' | 'next', held: Held | null, word: string) => {
       if (!held) return
       const { ring, way } = sightOf(held, now.distance)
       list.push({ kind, lines: [ring, way], word })
     }
     if (now.ghost) add('ghost', now.ghost, t('lead it back to here'))
     else add('scanner', now.scanner, '')
+    now.next.forEach((held, k) => add('next', held, String(k + 1)))
     return list
   }, [now])
   useEffect(() => {

@@ -10,6 +10,7 @@ import { VirtualHand } from '../../scanners/VirtualHand.tsx'
 import { Under } from '../../job/Under.tsx'
 import { WorkingDistance } from '../../scanners/WorkingDistance.tsx'
 import { t } from '../../words/t.ts'
+import { NextViews } from './NextViews.tsx'
 import { askOf, STATE, whyOf } from './said.ts'
 import { TimeLine } from './TimeLine.tsx'
 import { useLine } from './useLine.ts'
@@ -117,6 +118,7 @@ export function Recording({ run, scanner }: { run: CaptureRun; scanner: { id: st
           <VirtualHand path={run.path} moves={recording} lost={run.ghost !== null} send={send} />
         </div>
       )}
+      {phase === 'held' && run.next && <NextViews next={run.next} />}
       {problem && <ProblemBox problem={problem} />}
       {run.frames > 0 && (
         <Under>
