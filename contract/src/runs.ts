@@ -126,6 +126,16 @@ export const captureRun = z
     bytes: z.number().describe('Kept so far.'),
     seconds: z.number().describe('Recorded so far.'),
     without: z.array(z.tuple([z.number(), z.number()])).describe('Spans that are left out: from and to, s since the first frame.'),
+    next: z
+      .strictObject({
+        views: z.array(
+          z.strictObject({ ...place.shape, open: z.number().describe('Share of it that ends in the open.'), gain: z.int().describe('Places it would show.') }),
+        ),
+        poor: z.int().describe('Places of the model that end in the open or were seen too seldom.'),
+        never: z.int().describe('Of them: what no view shows that a hand can reach.'),
+      })
+      .nullable()
+      .describe('From where it should be seen next; known while it is held.'),
     standIn: z.boolean(),
     path: z.number().nullable().describe('The virtual hand follows its path: 0 to 1.'),
     problem: problem.nullable(),

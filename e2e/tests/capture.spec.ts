@@ -79,8 +79,13 @@ test('it is led, torn away and lost, led back and found; what waited is placed',
   await expect(page.getByRole('heading', { name: 'Held: nothing is recorded' })).toBeVisible()
   // only now: while it grows, a slow machine draws without a rest
   await drawn(page)
+  // from where it should be seen next: in words, and on the stage
+  const views = page.locator('[data-next] li')
+  await expect(views.first()).toContainText('from ')
+  await expect(page.locator('[data-led="next"]')).toHaveCount(await views.count())
   const frames = await shownNumber(page, 'frames')
   await press(page, 'Go on')
+  await expect(views).toHaveCount(0)
   await expect.poll(() => shownNumber(page, 'frames'), { timeout: 30_000 }).toBeGreaterThan(frames)
 })
 

@@ -132,6 +132,14 @@ describe('recording by shape', () => {
       (r) => r.placed >= 20,
       60,
     )
+    // a part of the way round: the rest is where it should be seen next
+    const { next } = await until(
+      () => run('Birch'),
+      (r) => r.next !== null,
+    )
+    expect(next!.poor).toBeGreaterThan(0)
+    expect(next!.views.length).toBeGreaterThan(0)
+    for (const { looks } of next!.views) expect(Math.hypot(...looks)).toBeCloseTo(1, 9)
 
     // the last second of it is left out: led back to what was before; and taken in again
     const { seconds, placed } = await run('Birch')

@@ -68,6 +68,7 @@ export const api = createApi({
   baseQuery: fetchBaseQuery({ baseUrl: BASE }),
   tagTypes: ['Jobs', 'Job', 'Uploads', 'Scanners', 'Scanner', 'Artefacts'],
   endpoints: (b) => ({
+    health: b.query<Reply<'health'>, void>({ query: () => to(API.health, {}) }),
     jobs: b.query<JobSummary[], void>({ queryFn: whole('jobs'), providesTags: ['Jobs'] }),
     job: b.query<Reply<'job'>, string>({ query: (id) => to(API.job, { id }), providesTags: (_r, _e, id) => [{ type: 'Job', id }] }),
     operations: b.query<OperationInfo[], void>({ query: () => to(API.operations, {}), transformResponse: (r: Reply<'operations'>) => r.items }),
@@ -209,6 +210,7 @@ export const {
   useSurfacesQuery,
   useOpenUploadsQuery,
   useForgetUploadMutation,
+  useHealthQuery,
   useScannersQuery,
   useScannerQuery,
   useScannerRunQuery,

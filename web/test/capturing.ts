@@ -30,6 +30,7 @@ export const captureRun: CaptureRun = {
   bytes: 31_400_000,
   seconds: 76,
   without: [],
+  next: null,
   standIn: true,
   path: null,
   problem: null,

@@ -3,7 +3,7 @@ import { afterEach, describe, expect, test } from '@jest/globals'
 import { cleanup, screen, waitFor } from '@testing-library/react'
 import type { CaptureRun, ScannerSummary } from '@oak-gauge/contract'
 import { CaptureCard } from '../src/stages/capture/CaptureCard.tsx'
-import { Recording } from '../src/stages/capture/Recording.tsx'
+import { minutesLeft, Recording } from '../src/stages/capture/Recording.tsx'
 import { growing } from '../src/view/growing.ts'
 import { captureRun as run } from './capturing.ts'
 import { button, fakeServer, item, jobOf, show, uuid, type Sent } from './help.tsx'
@@ -105,6 +105,40 @@ describe('a recording that goes on', () => {
     shown(more)
     expect(screen.getByRole('heading', { name: question })).toBeTruthy()
     if (more.quarantine) expect(value('quarantine')).toBe('12')
+  })
+  test('while it is held: from where it should be seen next, in words', () => {
+    const view = (looks: [number, number, number], open: number) => ({ at: [0, 0, 0] as [number, number, number], looks, open, gain: 1234 })
+    shown({ phase: 'held', next: { views: [view([-0.8, 0, -0.6], 1), view([0.7071, -0.7071, 0], 0.2), view([0, 0.1, -0.99], 0)], poor: 5000, never: 120 } })
+    const list = [...document.querySelectorAll('.next li')].map((l) => l.textContent)
+    expect(list).toEqual([
+      'from the right, 35\u00b0 up it ends there1\u202f234',
+      'from the back left, level seen seldom1\u202f234',
+      'from above seen seldom1\u202f234',
+    ])
+    expect(document.querySelector('.next')?.textContent).toContain('120 of 5\u202f000 places cannot be seen')
+    cleanup()
+    shown({ phase: 'held', next: { views: [], poor: 0, never: 0 } })
+    expect(screen.getByText(/ends nowhere in the open/)).toBeTruthy()
+    cleanup()
+    shown({ next: { views: [view([0, 0, -1], 1)], poor: 5, never: 0 } })
+    expect(document.querySelector('.next')).toBeNull()
+  })
+  test('how much more fits into it is said when it is not much', async () => {
+    // a megabyte a second, kept twice at its end: 4.256 GB less its own 0.06 and what the database wants
+    expect(minutesLeft({ bytes: 6e7, seconds: 60 }, 4.256e9)).toBeCloseTo((4e9 - 6e7) / 2e6 / 60, 6)
+    // far off, not known yet, or of a database elsewhere; and nothing is left
+    expect([
+      minutesLeft({ bytes: 6e7, seconds: 60 }, 1e12),
+      minutesLeft({ bytes: 1e7, seconds: 10 }, 1e9),
+      minutesLeft({ bytes: 6e7, seconds: 60 }, undefined),
+    ]).toEqual([null, null, null])
+    expect(minutesLeft({ bytes: 6e7, seconds: 60 }, 1e8)).toBe(0)
+    server([scanner('Alder', 60)], (s) => (s.path === 'health' ? { body: { space: { free: 4.256e9, total: 1e11 } } } : undefined))
+    show(<Recording run={{ ...run, bytes: 6e7, seconds: 60 }} scanner={{ id: uuid(60), name: 'Alder' }} />)
+    await waitFor(() => expect(value('left')).toContain('about 32 more minutes'))
+    cleanup()
+    shown()
+    expect(value('left')).toBeUndefined()
   })
   test('its buttons do what they say', async () => {
     const sent = shown()

@@ -1,7 +1,4 @@
-import { existsSync } from 'node:fs'
 import { Readable } from 'node:stream'
-import { fileURLToPath } from 'node:url'
-import { Worker } from 'node:worker_threads'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
 import type { Mat4 } from '@oak-gauge/core/base/mat4.ts'
 import type { Stereo } from '@oak-gauge/core/calibrate/camera.ts'
@@ -26,7 +23,8 @@ import { openSession, Session } from '../sessions/session.ts'
 import { emptyView, Model, tracked } from './captureview.ts'
 import { FrameLine } from './frameline.ts'
 import { records } from './records.ts'
-import type { FromTracker, ToTracker, TrackStart } from './trackmessages.ts'
+import { Tracker } from './tracker.ts'
+import type { FromTracker, TrackStart } from './trackmessages.ts'
 
 export interface CaptureOptions {
   job: string
@@ -60,12 +58,6 @@ const timeOf = (record: Uint8Array) => frameOfRecord(record.subarray(4)).time
 const trackerEnded = (cause?: unknown) =>
   new OakError('tracker-ended', 'What tracks the frames has ended.', { remedy: 'What was recorded is kept: end the recording, and it is solved.', cause })
 
-/** Beside this bundle; when the server runs from its sources (tests), where it is built. */
-function threadFile(): string {
-  const beside = fileURLToPath(new URL('./trackthread.js', import.meta.url))
-  return existsSync(beside) ? beside : fileURLToPath(new URL('../../../.build/trackthread.js', import.meta.url))
-}
-
 /**
  * Points and markers recorded while a scanner is moved: a thread makes a record of each frame as it comes, which is stored, and tracks it, which is shown; at the end
  * the recording becomes a file of the job, and a step of its ledger places all its frames anew. So nothing that is shown while recording is lost with a process,
@@ -77,15 +69,12 @@ export class CaptureRun extends Session<RunView, Progress> {
   private readonly queue: Queue
   private readonly o: CaptureOptions
   private readonly hand: Hand | undefined
-  private readonly thread: Worker
+  private readonly tracker: Tracker
   private log: FrameLog<Uint8Array>
   readonly model = new Model()
   readonly line = new FrameLine()
-  /** frames whose records are not made yet; when those came that are not tracked yet, and where the virtual hand was then */
-  private readonly made: (() => void)[] = []
+  /** when frames came that are not tracked yet, and where the virtual hand was then */
   private readonly came = new Map<number, { at: number; hand: Mat4 | undefined }>()
-  /** frames that the thread makes records of just now; Infinity when it has ended */
-  private making = 0
   private lastTime = -Infinity
   private firstTime: number | undefined
   /** ms by which the scanner's clock is set back against that of the frames: it begins anew when a stand-in does */
@@ -99,16 +88,19 @@ export class CaptureRun extends Session<RunView, Progress> {
     this.log = new FrameLog(db.pool, record.id, records)
     this.hand = o.stage ? new Hand(keeper, scanner, o.stage, PATH_SECONDS, () => this.tell()) : undefined
     const m = o.map?.markers
-    const workerData: TrackStart = {
+    const start: TrackStart = {
       by: o.by,
       spacing: o.spacing,
       noise: o.noise,
+      range: scanner.spec.range,
       stereo: o.stereo,
       map: m ? { positions: m.positions, normals: m.normals, diameters: m.diameters, sigma: m.ids.map((_, i) => worstUncertainty(m.covariance, i)) } : null,
     }
-    this.thread = new Worker(threadFile(), { workerData })
-    this.thread.on('message', (m: FromTracker) => this.heard(m))
-    this.thread.on('error', (e) => void this.broke(e))
+    this.tracker = new Tracker(
+      start,
+      (m) => this.heard(m),
+      (e) => void this.broke(e),
+    )
   }
 
   static async start(keeper: ScannerKeeper, scanner: ScannerRow, db: Database, queue: Queue, o: CaptureOptions): Promise<CaptureRun> {
@@ -133,11 +125,12 @@ export class CaptureRun extends Session<RunView, Progress> {
       for (const r of list) {
         const time = timeOf(r)
         run.counted(time, r.length)
-        if (!run.line.isOut(time)) run.post({ type: 'again', record: r })
+        if (!run.line.isOut(time)) run.tracker.post({ type: 'again', record: r })
       }
     })
     run.view.phase = phase === 'recording' ? 'waiting' : phase === 'solving' ? 'held' : (phase ?? 'ready')
     run.tell()
+    if (run.view.phase === 'held') run.look()
     if (phase === 'solving') void run.end()
     return run
   }
@@ -168,20 +161,10 @@ export class CaptureRun extends Session<RunView, Progress> {
     this.lastTime = time
     this.came.set(time, { at: performance.now(), hand: this.hand?.where() })
     const { xyz, brightness } = f
-    this.post({ type: 'frame', time, xyz, ...(brightness ? { brightness } : {}), markers }, [xyz.buffer as ArrayBuffer])
-    this.making++
-    return new Promise((resolve) => this.made.push(resolve))
-  }
-
-  private post(m: ToTracker, transfer: ArrayBuffer[] = []): void {
-    this.thread.postMessage(m, transfer)
+    return this.tracker.frame({ type: 'frame', time, xyz, ...(brightness ? { brightness } : {}), markers })
   }
 
   private heard(m: FromTracker): void {
-    if (m.type === 'record' || m.type === 'refused') {
-      this.made.shift()?.()
-      this.making--
-    }
     if (m.type === 'refused') {
       this.view.problem = toProblem(new OakError('bad-frame', m.detail, { remedy: m.remedy }))
       return this.tell()
@@ -191,6 +174,11 @@ export class CaptureRun extends Session<RunView, Progress> {
       this.log.add(m.record)
       this.counted(timeOf(m.record), m.record.length)
       return
+    }
+    if (m.type === 'next') {
+      const { views, poor, never } = m
+      if (this.view.phase === 'held') this.view.next = { views, poor, never }
+      return this.tell()
     }
     if (m.anew) this.line.began()
     this.line.told(m.fates)
@@ -223,27 +211,20 @@ export class CaptureRun extends Session<RunView, Progress> {
   }
 
   /** The thread ended: what was recorded is kept, and what is tracked begins with the next process or is had at the end. */
-  private async broke(e: Error): Promise<void> {
-    this.making = Infinity
-    for (const done of this.made.splice(0)) done()
+  private async broke(e: unknown): Promise<void> {
     this.view.problem = toProblem(trackerEnded(e))
     await this.hold()
   }
 
   override async settle(): Promise<void> {
-    await this.allMade()
+    await this.tracker.allMade()
     await this.log.flush()
-    await this.thread.terminate()
-  }
-
-  /** Every frame that came has its record: before, the log is not whole. */
-  private async allMade(): Promise<void> {
-    for (let n = 0; this.making > 0 && this.making < Infinity && n < 250; n++) await new Promise((resolve) => setTimeout(resolve, 20))
+    await this.tracker.stop()
   }
 
   /** Every frame that came is in the database. Throws 'not-stored' when it did not take them just now: they would be missing in what is read from there. */
   private async wholeLog(): Promise<void> {
-    await this.allMade()
+    await this.tracker.allMade()
     await this.log.flush()
     if (!this.log.stored())
       throw new OakError('not-stored', 'The last frames are not in the database yet.', { remedy: 'Nothing is lost. Try it again in a moment.' })
@@ -272,10 +253,11 @@ export class CaptureRun extends Session<RunView, Progress> {
   /** Begins to record, or goes on. */
   async go(): Promise<void> {
     if (this.view.phase !== 'ready' && this.view.phase !== 'held') return
-    if (this.making === Infinity) throw trackerEnded()
+    if (this.tracker.ended) throw trackerEnded()
     this.view.phase = 'recording'
     this.view.problem = null
     this.view.contradicts = 0
+    this.view.next = null
     this.changed()
     await this.note()
     if (this.keeper.of(this.scanner.id).link) await this.begin()
@@ -287,6 +269,7 @@ export class CaptureRun extends Session<RunView, Progress> {
     this.hand?.stop()
     this.changed()
     await Promise.all([this.quiet(), this.note(), this.log.flush()])
+    this.look()
   }
 
   /** What lies in these spans counts for nothing; what does not any more, counts again. Nothing is deleted. */
@@ -296,13 +279,19 @@ export class CaptureRun extends Session<RunView, Progress> {
     this.view.without = this.line.within(asked)
     const changed = this.line.leaveOut(this.view.without)
     await this.note()
-    if (changed && this.making < Infinity)
+    if (changed)
       for await (const list of storedBetween(this.db.pool, this.record.id, records, timeOf, changed.from, changed.to)) {
         const within = list.filter((r) => timeOf(r) >= changed.from && timeOf(r) <= changed.to)
         // the thread knows which of them it has
-        this.post({ type: 'cut', out: within.filter((r) => this.line.isOut(timeOf(r))), in: within.filter((r) => !this.line.isOut(timeOf(r))) })
+        this.tracker.post({ type: 'cut', out: within.filter((r) => this.line.isOut(timeOf(r))), in: within.filter((r) => !this.line.isOut(timeOf(r))) })
       }
+    this.look()
     this.tell()
+  }
+  /** While it is held there is time to find from where it should be seen next. */
+  private look(): void {
+    this.view.next = null
+    this.tracker.post({ type: 'look' })
   }
 
   private standIn(): Hand {
@@ -359,7 +348,7 @@ export class CaptureRun extends Session<RunView, Progress> {
       await this.close('done')
       // the recording is a file of the job by now
       await this.db.pool.query('delete from session_chunk where session_id = $1', [this.record.id])
-      await this.thread.terminate()
+      await this.tracker.stop()
     } catch (e) {
       this.view.phase = 'held'
       this.view.problem = toProblem(e)
@@ -381,14 +370,14 @@ export class CaptureRun extends Session<RunView, Progress> {
     this.hand?.stop()
     await this.close('cancelled')
     await this.quiet()
-    await this.thread.terminate()
+    await this.tracker.stop()
     this.view.phase = 'failed'
     this.view.problem = toProblem(new OakError('cancelled', 'The recording was given up.', { remedy: 'Nothing has changed.' }))
     this.changed()
   }
 
   lost(): void {
-    for (const done of this.made.splice(0)) done()
+    this.tracker.letGo()
     if (this.ended || this.view.phase !== 'recording') return
     this.hand?.stop()
     this.view.phase = 'waiting'

@@ -33,6 +33,7 @@ export const emptyView = (o: CaptureOptions, { range }: ScannerSpec): RunView =>
   bytes: 0,
   seconds: 0,
   without: [],
+  next: null,
   standIn: o.stage !== null,
   path: null,
   problem: null,

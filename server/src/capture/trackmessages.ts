@@ -1,9 +1,12 @@
 import type { LiveOptions, LiveState } from '@oak-gauge/core/capture/livetracker.ts'
+import type { NextViewOptions, NextViews } from '@oak-gauge/core/capture/nextviews.ts'
 import type { KnownMarkers } from '@oak-gauge/core/capture/trackmarkers.ts'
 import type { Stereo } from '@oak-gauge/core/calibrate/camera.ts'
 
 /** What the thread that tracks is begun with: what holds frames by markers sees them through these optics. */
 export interface TrackStart extends Omit<LiveOptions, 'markers'> {
+  /** working distance, mm */
+  range: NextViewOptions['range']
   stereo: Stereo
   map: KnownMarkers | null
 }
@@ -15,6 +18,8 @@ export type ToTracker =
   | { type: 'again'; record: Uint8Array }
   /** records of frames that a person leaves out, and of those that are taken in again */
   | { type: 'cut'; out: Uint8Array[]; in: Uint8Array[] }
+  /** from where it should be seen next is to be found, as long as nothing else comes */
+  | { type: 'look' }
 
 /** Cubes of the surface: from the first of these on, or all of them. */
 export interface Grown {
@@ -30,6 +35,7 @@ export const TOLD = 4
 export type FromTracker =
   /** the record of a frame that came, to be stored */
   | { type: 'record'; record: Uint8Array }
+  | ({ type: 'next' } & NextViews)
   /** a frame that is none: what is wrong with it */
   | { type: 'refused'; detail: string; remedy: string }
   /** what a frame came to; and since the last time: what is newly known of frames (TOLD numbers each), and whether the surface began anew */

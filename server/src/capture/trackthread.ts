@@ -1,7 +1,9 @@
 import { deflateRawSync } from 'node:zlib'
 import { parentPort, workerData } from 'node:worker_threads'
-import { OakError } from '@oak-gauge/core/base/errors.ts'
+import { Cancelled, OakError } from '@oak-gauge/core/base/errors.ts'
 import { encodeFrame, roundFrame } from '@oak-gauge/core/capture/framecode.ts'
+import { quietContext } from '@oak-gauge/core/base/run.ts'
+import { nextViews } from '@oak-gauge/core/capture/nextviews.ts'
 import { liveTracker, type LiveFrame, type LiveState } from '@oak-gauge/core/capture/livetracker.ts'
 import { FATES } from '@oak-gauge/core/capture/timeline.ts'
 import { frameOfRecord, recordOf } from '@oak-gauge/core/formats/recording.ts'
@@ -21,7 +23,7 @@ const ALL = 4000
 
 const port = parentPort
 if (!port) throw new Error('this is a thread')
-const { stereo, map, ...start } = workerData as TrackStart
+const { stereo, map, range, ...start } = workerData as TrackStart
 const tracker = liveTracker({ ...start, ...(map ? { markers: { map, sight: stereoSight(stereo) } } : {}) })
 const say = (m: FromTracker, transfer: ArrayBuffer[] = []) => port.postMessage(m, transfer)
 
@@ -35,12 +37,14 @@ let grownAt = 0
 let allAt = 0
 
 port.on('message', (m: ToTracker) => {
+  looking.aborted = true
+  if (m.type === 'look') return look((looking = { aborted: false }))
   if (m.type === 'cut') waiting.push(m)
   else take(m)
   work()
 })
 
-function take(m: Exclude<ToTracker, { type: 'cut' }>): void {
+function take(m: Extract<ToTracker, { type: 'frame' | 'again' }>): void {
   try {
     const record = m.type === 'frame' ? made(m) : m.record
     if (m.type === 'frame') say({ type: 'record', record })
@@ -148,6 +152,33 @@ function tell(s: LiveState, took: number, more: boolean, own: number[] = []): vo
 }
 
 const sigmaOf = (s: LiveState): number | null => (s.laid ? Math.max(...s.laid.sigmas) : null)
+
+/** mm above what was recorded lowest: a hand and a scanner need room */
+const ROOM = 20
+/** of the angle that its narrower side sees, how much is used */
+const INNER = 0.9
+let looking = { aborted: false }
+/** From where it should be seen next; given up as soon as something else comes. */
+function look(signal: { aborted: boolean }): void {
+  // what still waits changes it
+  if (waiting.length || working) return void setTimeout(() => !signal.aborted && look(signal), 50)
+  const surface = tracker.surface()
+  const place = new Float32Array(6)
+  let lowest = Infinity
+  for (let k = 0; k < surface.cubes(); k++) {
+    if (!surface.pointsIn(k)) continue
+    surface.middleOf(k, place, 0)
+    lowest = Math.min(lowest, place[2])
+  }
+  const { left } = stereo
+  const half = Math.atan((INNER * 0.5 * Math.min(left.width, left.height)) / left.fx)
+  nextViews(surface, { range, half, reachable: (_x, _y, z) => z > lowest + ROOM }, { ...quietContext, signal }).then(
+    (next) => !signal.aborted && say({ type: 'next', ...next }),
+    (e: unknown) => {
+      if (!(e instanceof Cancelled)) throw e
+    },
+  )
+}
 
 /** Cubes that are new, now and then all of them, as they have changed since. */
 function grew(): Grown | undefined {

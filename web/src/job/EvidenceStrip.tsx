@@ -35,9 +35,11 @@ export function EvidenceStrip({ back, forward }: { back: (() => void) | null; fo
           { label: t('Passes'), q: { value: passes.length, unit: '' }, before: undefined },
         ]
       : []
+  // of all passes, and not again of the last one
+  const rest = first.length ? cells.filter((c) => c.label !== first[0].label) : cells
   return (
     <div className="strip">
-      {[...first, ...cells].slice(0, MOST).map(({ label, q, before }) => (
+      {[...first, ...rest].slice(0, MOST).map(({ label, q, before }) => (
         <button key={label} type="button" className="plain cell" onClick={() => dispatch(view.ledger(true))} title={t('Open the ledger')}>
           <span className="what">{label}</span>
           <span className="value" data-strip={label}>

@@ -10,6 +10,8 @@ export interface Held {
 export interface Led {
   scanner: Held | null
   ghost: Held | null
+  /** from where it should be seen next, the most telling first */
+  next: readonly Held[]
   distance: number
 }
 

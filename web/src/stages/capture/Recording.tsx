@@ -1,7 +1,7 @@
 import { Button } from 'antd'
 import { Link } from 'react-router'
 import type { CaptureRun } from '@oak-gauge/contract'
-import { problemOf, useActOnRunMutation } from '../../api.ts'
+import { problemOf, useActOnRunMutation, useHealthQuery } from '../../api.ts'
 import { Card } from '../../looks/Card.tsx'
 import { ProblemBox } from '../../looks/ProblemBox.tsx'
 import { bytes, count, duration, fixed } from '../../looks/quantity.ts'
@@ -10,10 +10,27 @@ import { VirtualHand } from '../../scanners/VirtualHand.tsx'
 import { Under } from '../../job/Under.tsx'
 import { WorkingDistance } from '../../scanners/WorkingDistance.tsx'
 import { t } from '../../words/t.ts'
+import { NextViews } from './NextViews.tsx'
 import { askOf, STATE, whyOf } from './said.ts'
 import { TimeLine } from './TimeLine.tsx'
 import { useLine } from './useLine.ts'
 import { RECORDING, useModel } from './useModel.ts'
+
+/** bytes that the database itself wants; s of a recording after which its pace is known; minutes that are few, and few enough to be told of */
+const RESERVE = 256e6
+const KNOWN_AFTER = 20
+const SOON = 5
+const TELL = 120
+/** ms between two looks at the disk */
+const LOOK = 10_000
+
+/** How many minutes more fit on the disk; null: nobody need think of that, or it is not known. free: bytes */
+export function minutesLeft({ bytes, seconds }: Pick<CaptureRun, 'bytes' | 'seconds'>, free: number | undefined): number | null {
+  if (free === undefined || seconds < KNOWN_AFTER || bytes <= 0) return null
+  // what is kept becomes a file of the job at the end: until then there are both
+  const minutes = (Math.max(0, free - RESERVE - bytes) * seconds) / (2 * bytes) / 60
+  return minutes < TELL ? minutes : null
+}
 
 /** A recording that goes on: how it is tracked, how far it has come, and the hand. */
 export function Recording({ run, scanner }: { run: CaptureRun; scanner: { id: string; name: string } }) {
@@ -25,6 +42,8 @@ export function Recording({ run, scanner }: { run: CaptureRun; scanner: { id: st
   const { phase, tracking } = run
   const recording = phase === 'recording'
   const solving = phase === 'solving'
+  const { data: health } = useHealthQuery(undefined, { pollingInterval: LOOK, skip: !recording })
+  const left = minutesLeft(run, health?.space?.free)
   return (
     <Card
       question={askOf(run, scanner.name)}
@@ -86,6 +105,11 @@ export function Recording({ run, scanner }: { run: CaptureRun; scanner: { id: st
           {t('Large, for beside the part')}
         </Link>
       </div>
+      {left !== null && (
+        <p className={left < SOON ? 'reason' : 'hint'} data-quantity="left">
+          {t('At this pace the disk has room for about {{minutes}} more minutes.', { minutes: count(Math.max(0, Math.floor(left))) })}
+        </p>
+      )}
       {run.late > 0 && (
         <p className="hint">{t('{{late}} frames came faster than they were tracked: they are kept, and placed at the end.', { late: run.late })}</p>
       )}
@@ -94,6 +118,7 @@ export function Recording({ run, scanner }: { run: CaptureRun; scanner: { id: st
           <VirtualHand path={run.path} moves={recording} lost={run.ghost !== null} send={send} />
         </div>
       )}
+      {phase === 'held' && run.next && <NextViews next={run.next} />}
       {problem && <ProblemBox problem={problem} />}
       {run.frames > 0 && (
         <Under>

@@ -1,0 +1,62 @@
+import { existsSync } from 'node:fs'
+import { fileURLToPath } from 'node:url'
+import { Worker } from 'node:worker_threads'
+import type { FromTracker, ToTracker, TrackStart } from './trackmessages.ts'
+
+/** Beside this bundle; when the server runs from its sources (tests), where it is built. */
+function threadFile(): string {
+  const beside = fileURLToPath(new URL('./trackthread.js', import.meta.url))
+  return existsSync(beside) ? beside : fileURLToPath(new URL('../../../.build/trackthread.js', import.meta.url))
+}
+
+/** The thread that makes a record of each frame as it comes, and tracks it. */
+export class Tracker {
+  private readonly thread: Worker
+  /** those who wait for the records of their frames, and how many of these are being made */
+  private readonly made: (() => void)[] = []
+  private making = 0
+  /** it broke: nothing is recorded or tracked any more */
+  ended = false
+
+  constructor(start: TrackStart, heard: (m: FromTracker) => void, broke: (e: unknown) => void) {
+    this.thread = new Worker(threadFile(), { workerData: start })
+    this.thread.on('message', (m: FromTracker) => {
+      if (m.type === 'record' || m.type === 'refused') {
+        this.made.shift()?.()
+        this.making--
+      }
+      heard(m)
+    })
+    this.thread.on('error', (e) => {
+      this.ended = true
+      this.making = 0
+      this.letGo()
+      broke(e)
+    })
+  }
+
+  /** Settles when its record is made. */
+  frame(m: Extract<ToTracker, { type: 'frame' }>): Promise<void> {
+    this.thread.postMessage(m, [m.xyz.buffer as ArrayBuffer])
+    this.making++
+    return new Promise((resolve) => this.made.push(resolve))
+  }
+
+  post(m: ToTracker): void {
+    if (!this.ended) this.thread.postMessage(m)
+  }
+
+  /** Nobody waits for a record any more. */
+  letGo(): void {
+    for (const done of this.made.splice(0)) done()
+  }
+
+  /** Every frame that came has its record: before, what is stored is not whole. */
+  async allMade(): Promise<void> {
+    for (let n = 0; this.making > 0 && n < 250; n++) await new Promise((resolve) => setTimeout(resolve, 20))
+  }
+
+  async stop(): Promise<void> {
+    await this.thread.terminate()
+  }
+}
