@@ -33,7 +33,7 @@ const SPACING = 1.4
 const STRIDE = 4
 
 /** Once round the bracket on its table by hand: at the ideal distance give or take, rising and sinking, the aim wandering. a: 0..1 */
-function handAt(a: number, middle: number[], ideal: number): Mat4 {
+export function handAt(a: number, middle: number[], ideal: number): Mat4 {
   const azimuth = 2 * Math.PI * a
   const elevation = ((50 + 18 * Math.sin(10 * Math.PI * a)) * Math.PI) / 180
   const aim = [middle[0] + 25 * Math.sin(14 * Math.PI * a), middle[1] + 25 * Math.cos(10 * Math.PI * a), middle[2]]

@@ -35,6 +35,7 @@ import { benchMany } from './many.ts'
 import { benchMarkers } from './markers.ts'
 import { benchServer } from './server.ts'
 import { timed } from './timed.ts'
+import { benchTorture } from './torture.ts'
 import { benchVerdicts } from './verdicts.ts'
 import { benchZoo, keptScene } from './zoo.ts'
 import { general } from './general.ts'
@@ -74,6 +75,11 @@ if (only.includes('faults')) {
 }
 if (only.includes('load')) {
   await benchLoad(only, add, (line) => process.stderr.write(`${line}\n`))
+  await report()
+  process.exit(0)
+}
+if (only.includes('torture')) {
+  await benchTorture(only, add, (line) => process.stderr.write(`${line}\n`))
   await report()
   process.exit(0)
 }

@@ -170,7 +170,8 @@ describe('tracking by shape while one records', () => {
     const beside = Array.from({ length: 12 }, (_, k) => hand(20, 8 + 15 + 0.5 * k))
     const { said, off } = record(ribs, [...led, null, null, ...beside])
     expect(said.slice(0, 16).every((s) => s.state === 'steady')).toBe(true)
-    expect(said.slice(18).map((s) => s.why)).toContain('alike')
+    // some of it lies beside where it was seen to be elsewhere
+    expect(said.slice(18).every((s) => s.state === 'lost' && (s.why === 'off' || s.why === 'alike'))).toBe(true)
     expect(largest(off)).toBeLessThan(0.6)
   })
   it('after a stretch in which it could slide, it does not go on one rib further', () => {
@@ -187,7 +188,7 @@ describe('tracking by shape while one records', () => {
     const { said, off } = record(sparse, [...led, ...strip], 2, narrow)
     expect(said.slice(0, led.length).every((s) => s.state === 'steady')).toBe(true)
     // of twenty ways to stop and to come back this is the one that ended 5 mm off and called it steady
-    expect(said.map((s) => s.why)).toEqual(expect.arrayContaining(['free', 'alike']))
+    expect(said.map((s) => s.why)).toEqual(expect.arrayContaining(['free', 'off']))
     expect(said.slice(-5).every((s) => s.state === 'steady')).toBe(true)
     expect(largest(off)).toBeLessThan(0.5)
   })

@@ -12,7 +12,7 @@ import { designedStereo, type ScannerSpec } from '../src/scanner/spec.ts'
 import { transformMesh, type Mesh } from '../src/shape/mesh.ts'
 import { buildBvh } from '../src/space/bvh.ts'
 import { boxMesh } from './help.ts'
-import { at, tray } from './tray.ts'
+import { at, together, tray } from './tray.ts'
 
 const optics = designedStereo({ width: 640, height: 480, focal: 700, baseline: 150, crossing: 450 })
 const spec = { design: optics, range: { near: 300, ideal: 450, far: 700 } } as unknown as ScannerSpec
@@ -162,6 +162,15 @@ describe('recording by markers', () => {
     expect(said.slice(4, 24).every((s) => s.state === 'steady')).toBe(true)
     expect(said.slice(24).every((s) => s.state === 'weak' && (s.why === 'off' || s.why === 'hidden'))).toBe(true)
     expect([tracker.frames(), said.at(-1)!.contradicts]).toEqual([24, 16])
+  })
+  it('nor does a small part on a large table that lies still', () => {
+    // what lies on it is a tenth of what is seen: nine tenths fit
+    const on = (x: number) => together([at(boxMesh(180, 130, 8), -90, -65, -8), at(boxMesh(60, 50, 30), -30 + x, -25, 0)])
+    const [before, after] = [on(0), on(2)]
+    const { said, tracker } = record(arc(0, 24, 36), {}, { part: (k) => (k < 24 ? before : after), stride: 3 })
+    expect(said.slice(4, 24).every((s) => s.state === 'steady')).toBe(true)
+    expect(said.slice(24).every((s) => s.state === 'weak' && s.why === 'off')).toBe(true)
+    expect([tracker.frames(), said.at(-1)!.contradicts]).toEqual([24, 12])
   })
 })
 

@@ -1,4 +1,5 @@
 import { invertRigid, multiply, rotationAngleDeg, transformPoint, type Mat4 } from '../base/mat4.ts'
+import { doubledShare } from './doubled.ts'
 import type { GrowingSurface } from './surface.ts'
 import type { ShapePose } from './trackshape.ts'
 
@@ -8,7 +9,7 @@ export type FrameReason =
   | 'fits'
   /** hardly any of it meets surface that is known */
   | 'elsewhere'
-  /** what meets surface does not lie on it */
+  /** what meets surface does not lie on it, or lies beside it where it was seen to be elsewhere */
   | 'off'
   /** it lies where surface that is known would hide it */
   | 'hidden'
@@ -41,6 +42,8 @@ const LEAST_MET = 0.3
 const LEAST_FITTING = 0.75
 const MOST_RMS = 1.6
 const MOST_HIDDEN = 0.04
+/** measured: 0.002 at the most in frames that lie where they belong; 0.03 when a part of a tenth of what is seen moved by 2 mm */
+const MOST_DOUBLED = 0.006
 /** a hand speeds up by so much at the most, mm/s2: some three times what a jerk at a scanner of 1 kg measures (common practice, no source) */
 const HARDEST = 15_000
 /** and it trembles and the first frames of a movement come unexpected, mm */
@@ -61,6 +64,7 @@ export function judgeFrame(surface: GrowingSurface, xyz: Float32Array, laid: Sha
   const lost = (why: FrameReason): Verdict => ({ state: limits.held ? 'weak' : 'lost', why, hidden, jump })
   if (laid.met >= LEAST_MET && (laid.fits < LEAST_FITTING * laid.met || laid.rms > MOST_RMS * laid.expected)) return lost('off')
   if (hidden > MOST_HIDDEN) return lost('hidden')
+  if (doubledShare(surface, xyz, pose) > MOST_DOUBLED) return lost('off')
   const seconds = limits.since / 1000
   if (!limits.held && jump > SLACK + 0.5 * HARDEST * seconds * seconds) return lost('jump')
   if (!(Math.max(...laid.sigmas) <= limits.error)) return { state: 'weak', why: 'free', hidden, jump }

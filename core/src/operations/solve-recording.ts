@@ -14,7 +14,7 @@ const PLAIN_NOISE = 0.03
 
 export const solveRecordingOperation = defineOperation({
   name: 'solve-recording',
-  version: 3,
+  version: 4,
   title: 'Solve a recording',
   stage: 'Capture',
   shows: ['points', 'frames', 'ends-met'],

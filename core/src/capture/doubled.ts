@@ -1,0 +1,51 @@
+import type { Mat4 } from '../base/mat4.ts'
+import { PATCH } from './patch.ts'
+import type { GrowingSurface } from './surface.ts'
+
+/** points that are asked */
+const ASKED = 1200
+/** surface of so many frames is known */
+const KNOWN = 3
+/** mm before and behind a point in which known surface contradicts it: farther off it may be another face */
+const REACH = 8
+/** cosine of the steepest angle at which that surface is told from one that only passes by */
+const STEEPEST = 0.35
+/** cubes off its plane, at the least: what lies nearer may be the same surface */
+const APART = 0.7
+
+/**
+ * Share of a frame's points (3N mm, scanner coordinates) that lie where nothing was seen, though along their line of sight known surface lies just before or behind
+ * them, and they are not on its plane: the same place is there twice, so what stood there has moved against what holds the frame. What was not seen before lies
+ * beside known surface, on its plane or out of its sight, and counts as nothing. 0..1.
+ */
+export function doubledShare(surface: GrowingSurface, xyz: Float32Array, pose: Mat4): number {
+  const { side } = surface
+  const step = 3 * Math.max(1, Math.floor(xyz.length / 3 / ASKED))
+  const at = new Float32Array(6)
+  const patch = new Float64Array(PATCH)
+  let [asked, doubled] = [0, 0]
+  for (let i = 0; i < xyz.length; i += step) {
+    const x = pose[0] * xyz[i] + pose[1] * xyz[i + 1] + pose[2] * xyz[i + 2] + pose[3]
+    const y = pose[4] * xyz[i] + pose[5] * xyz[i + 1] + pose[6] * xyz[i + 2] + pose[7]
+    const z = pose[8] * xyz[i] + pose[9] * xyz[i + 1] + pose[10] * xyz[i + 2] + pose[11]
+    const l = Math.hypot(pose[3] - x, pose[7] - y, pose[11] - z)
+    const [ux, uy, uz] = [(pose[3] - x) / l, (pose[7] - y) / l, (pose[11] - z) / l]
+    asked++
+    const here = surface.cubeAt(x, y, z, ux, uy, uz)
+    if (here >= 0 && surface.seenIn(here) >= KNOWN) continue
+    for (let s = 0.6 * side, way = 1; s <= REACH; way = -way, s += way > 0 ? 0.6 * side : 0) {
+      const t = way * s
+      const k = surface.cubeAt(x + t * ux, y + t * uy, z + t * uz, ux, uy, uz)
+      if (k < 0 || surface.seenIn(k) < KNOWN) continue
+      surface.middleOf(k, at, 0)
+      const along = (at[0] - x) * ux + (at[1] - y) * uy + (at[2] - z) * uz
+      const beside2 = (at[0] - x) ** 2 + (at[1] - y) ** 2 + (at[2] - z) ** 2 - along * along
+      if (beside2 > (0.5 * side) ** 2 || !surface.patchAt(at[0], at[1], at[2], ux, uy, uz, patch)) continue
+      if (patch[3] * ux + patch[4] * uy + patch[5] * uz < STEEPEST) continue
+      const off = (x - patch[0]) * patch[3] + (y - patch[1]) * patch[4] + (z - patch[2]) * patch[5]
+      if (Math.abs(off) > APART * side) doubled++
+      break
+    }
+  }
+  return asked ? doubled / asked : 0
+}
