@@ -15,6 +15,10 @@ const matrix = z.array(z.number()).length(16).describe('4 x 4, row by row, mm.')
 const uncertainty = z.union([z.number(), z.literal('unknown')])
 const kind = z.enum(['points', 'mesh', 'field', 'markers'])
 
+const contributions = z
+  .array(z.strictObject({ source: z.enum(Object.keys(SOURCES) as [keyof typeof SOURCES]), u: uncertainty, stated: z.boolean().exactOptional() }))
+  .describe('What that is made of, mm; stated: a person said so.')
+
 const namedQuantity = z
   .strictObject({
     id: z.enum(Object.keys(QUANTITIES) as [QuantityId, ...QuantityId[]]),
@@ -22,10 +26,7 @@ const namedQuantity = z
     value: z.union([z.number(), z.string()]),
     unit: z.string(),
     u: uncertainty.exactOptional().describe('Standard uncertainty in the same unit.'),
-    parts: z
-      .array(z.strictObject({ source: z.enum(Object.keys(SOURCES) as [keyof typeof SOURCES]), u: uncertainty, stated: z.boolean().exactOptional() }))
-      .exactOptional()
-      .describe('What that is made of, mm; stated: a person said so.'),
+    parts: contributions.exactOptional(),
     of: z.string().exactOptional().describe('The item it is of.'),
     at: z.number().exactOptional().describe('The figure it was asked at.'),
   })
@@ -41,6 +42,17 @@ const poseUncertainty = z.strictObject({
   box: numbers.optional().describe('Where its surface lies: least x y z, largest x y z, mm.'),
 })
 const motion = z.strictObject({ kind: z.enum(['turn', 'slide', 'screw']), axis: triple, through: triple, size: z.number(), of: z.array(z.string()) })
+
+const faceForetold = z
+  .strictObject({
+    of: z.string().describe('As a person would point at it.'),
+    face: z.number().int().describe('Its number in the nominal, or of the side it looks to.'),
+    area: z.number().describe('mm2'),
+    covered: z.number().describe('Share of it, 0 to 1.'),
+    u: uncertainty.describe('Standard uncertainty of a place on it, mm.'),
+    parts: contributions.exactOptional(),
+  })
+  .meta({ id: 'FaceForetold' })
 
 const shares = z.array(z.number()).describe('Empty: none in any part.')
 const timeline = z
@@ -63,6 +75,7 @@ const evidence = z
     poses: z.array(poseUncertainty).exactOptional().describe('How well the poses are known that the step gave.'),
     motions: z.array(motion).exactOptional().describe('Motions that nothing holds, and of what.'),
     timeline: timeline.exactOptional().describe('Of a recording: how it went, in parts of equal length.'),
+    faces: z.array(faceForetold).exactOptional().describe('Of a rehearsal: what will be known of its faces, largest first.'),
   })
   .meta({ id: 'Evidence' })
 export type StepEvidence = z.output<typeof evidence>

@@ -102,7 +102,8 @@ export const captureRun = z
     kind: z.literal('capture'),
     job: z.uuid(),
     setup: z.uuid(),
-    by: z.enum(['markers', 'shape', 'both']),
+    by: z.enum(['markers', 'shape', 'both', 'own']),
+    map: z.boolean().describe('It grows in the axes of a map of markers; else in its own, or the scanner’s.'),
     spacing: z.number(),
     phase: z.enum(['ready', 'recording', 'held', 'waiting', 'solving', 'done', 'failed']),
     sequence: z.int(),
@@ -129,13 +130,27 @@ export const captureRun = z
     next: z
       .strictObject({
         views: z.array(
-          z.strictObject({ ...place.shape, open: z.number().describe('Share of it that ends in the open.'), gain: z.int().describe('Places it would show.') }),
+          z.strictObject({
+            ...place.shape,
+            open: z.number().describe('Share of it that ends in the open.'),
+            gain: z.int().describe('Places it would show.'),
+            turn: z.number().nullable().describe('Of a turntable, degrees.'),
+          }),
         ),
         poor: z.int().describe('Places of the model that end in the open or were seen too seldom.'),
         never: z.int().describe('Of them: what no view shows that a hand can reach.'),
       })
       .nullable()
       .describe('From where it should be seen next; known while it is held.'),
+    table: z
+      .strictObject({
+        angle: z.number().nullable().describe('Of the last shot, degrees.'),
+        shots: z.int().describe('Of the present round.'),
+        taken: z.int().describe('Of them, so far.'),
+        missing: z.boolean().describe('It is looked and shot again where something is missing.'),
+      })
+      .nullable()
+      .describe('A turntable turns the part, and the scanner stands.'),
     standIn: z.boolean(),
     path: z.number().nullable().describe('The virtual hand follows its path: 0 to 1.'),
     problem: problem.nullable(),

@@ -62,14 +62,19 @@ export type StartMapping = z.input<typeof startMapping>
 export const startCapture = z.object({
   scanner: z.uuid(),
   setup: z.uuid(),
-  /** what holds the frames. auto: the markers of the setup's map where there is one, else shape */
-  by: z.enum(['auto', 'markers', 'shape', 'both']).default('auto'),
+  /** what holds the frames. own: what an arm or a turntable says. auto: the markers of the setup's map where there is one, else that, else shape */
+  by: z.enum(['auto', 'markers', 'shape', 'both', 'own']).default('auto'),
   /** of the surface that grows, mm */
   spacing: z.number().min(0.1).max(20).default(1),
   name: z.string().trim().min(1).max(200).optional(),
+  /** with a turntable: the angles it is turned to for a shot, degrees */
+  angles: z.array(z.number().min(-360).max(360)).min(1).max(360).default([0, 45, 90, 135, 180, 225, 270, 315]),
   cold: z.boolean().default(false),
 })
 export type StartCapture = z.input<typeof startCapture>
+/** Shots at these angles, degrees; or where something is missing, once or until nothing is gained. */
+export const shotsRequest = z.object({ angles: z.array(z.number().min(-360).max(360)).min(1).max(360) })
+export const againRequest = z.object({ until: z.enum(['once', 'gained']) })
 export const nudgeRequest = z.object({ marker: z.string().min(1).max(40), distance: z.number().positive('A nudge is a length above 0 mm.').max(50) })
 
 export const link = z.enum(['off', 'connecting', 'connected', 'lost'])
@@ -130,6 +135,8 @@ export const scannerSummary = z
     model: z.string(),
     serial: z.string(),
     kind: scannerSpec.shape.kind,
+    turntable: z.boolean(),
+    own: z.boolean().describe('It says with each frame where it is: an arm, a turntable.'),
     standIn: z.strictObject({ clock: z.number() }).nullable().describe('How much faster its clock runs than that of the world; null of a real scanner.'),
     on: z.boolean(),
     address: z.string().nullable(),

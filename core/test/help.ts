@@ -7,6 +7,7 @@ import { bytesSource, type ByteSource } from '../src/formats/source.ts'
 import type { Evidence } from '../src/operations/operation.ts'
 import type { QuantityId } from '../src/operations/quantities.ts'
 import { makeMesh, type Mesh } from '../src/shape/mesh.ts'
+import { buildTriangleSearch, closestOnTriangle, closestTriangles, newClosest } from '../src/space/closest.ts'
 
 const here = new URL('./fixtures/', import.meta.url).pathname
 
@@ -78,4 +79,19 @@ export function sphereMesh(r: number, n = 48): Mesh {
 export function randomPoints(n: number, size: number, seed: number): Float32Array {
   const r = seeded(seed)
   return f32(3 * n).map(() => size * (r.next() - 0.5))
+}
+
+/** Distance of each point to the nearest triangle of a mesh, mm; `within` where there is none so near. */
+export function distancesTo(mesh: Mesh, xyz: Float32Array, within: number): Float64Array {
+  const search = buildTriangleSearch(mesh)
+  const n = xyz.length / 3
+  const order = Uint32Array.from({ length: n }, (_, i) => i)
+  const hits = closestTriangles(search, xyz, order, 0, n, within).slice()
+  const best = newClosest()
+  return Float64Array.from(order, (i) => {
+    if (hits[i] < 0) return within
+    best.d2 = Infinity
+    closestOnTriangle(search.corners, hits[i], xyz[3 * i], xyz[3 * i + 1], xyz[3 * i + 2], best)
+    return Math.sqrt(best.d2)
+  })
 }

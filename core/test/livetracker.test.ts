@@ -98,6 +98,26 @@ describe('tracking by shape while one records', () => {
     expect(said.filter((s) => s !== 'steady')).toEqual([])
     expect(tracker.frames()).toBe(said.length)
   })
+  it('where the scanner says how it went, a jerk and a covered lens lose nothing; what it says is a start, and no proof', () => {
+    const scanner = scannerBefore(tray)
+    const jerked = (k: number) => hand(k < 12 ? 2 * k : 2 * k + 25)
+    // as an arm says it: in axes of its own, and a little off
+    const arm = multiply(translation(900, -300, 70), fromRotationVector(0.3, 1.1, -0.6))
+    const off = (k: number) => multiply(translation(0.2 * (k % 3) - 0.2, 0, 0), fromRotationVector(0, 0.0005 * (k % 2), 0))
+    const tell = (k: number) => multiply(multiply(arm, jerked(k)), off(k))
+    for (const says of [true, false]) {
+      const tracker = liveTracker({ spacing: 2, noise: 0.08 })
+      const said = Array.from({ length: 24 }, (_, k) =>
+        tracker.feed({ time: k * EVERY, xyz: k === 18 ? new Float32Array(0) : scanner(jerked(k)), ...(says ? { at: tell(k) } : {}) }),
+      )
+      const states = said.map((s) => s.state)
+      if (says) {
+        expect(states.filter((s, k) => s !== 'steady' && k < 18)).toEqual([])
+        expect(states.at(-1)).toBe('steady')
+        expect(tracker.frames()).toBe(23)
+      } else expect(states[12]).toBe('lost')
+    }
+  })
   it('is found again from where a hand leads it back to without looking: 50 mm and 12 degrees beside', () => {
     const last = hand(30)
     for (const [k, [x, y, z]] of [

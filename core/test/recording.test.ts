@@ -65,7 +65,7 @@ describe('a recording as a file', () => {
   })
   it.each<[string, (b: Uint8Array) => Uint8Array, string]>([
     ['no recording at all', () => new TextEncoder().encode('solid x\n'), 'bad-recording'],
-    ['another version', () => new TextEncoder().encode('{"format":"oak-gauge recording","version":2}\n'), 'bad-recording'],
+    ['another version', () => new TextEncoder().encode('{"format":"oak-gauge recording","version":3}\n'), 'bad-recording'],
     [
       'without noise',
       () => join([new TextEncoder().encode(JSON.stringify({ format: 'oak-gauge recording', version: 1, scanner: 'x', range }) + '\n')]),

@@ -143,6 +143,14 @@ describe('recording by markers', () => {
     expect(said.slice(4).every((s) => s.state === 'steady' && s.held)).toBe(true)
     expect([tracker.frames(), largest < 0.1]).toEqual([40, true])
   })
+  it('a part that most frames miss: those that see nothing of it are held as well, and lose nothing', () => {
+    const cube = at(boxMesh(4, 4, 4), -2, -2, 0)
+    const none = at(boxMesh(4, 4, 4), 2000, 0, 0)
+    const { said, largest, tracker } = record(arc(0, 30, 20), {}, { part: (k) => (k % 3 ? none : cube), stride: 2 })
+    expect(said.slice(4).every((s) => s.state === 'steady')).toBe(true)
+    expect([tracker.frames(), largest < 0.1]).toEqual([20, true])
+    expect(said.at(-2)!.laid!.sigmas.every((s) => s > 0 && s < 0.3)).toBe(true)
+  })
   it('a plate alone, which no shape holds, is recorded', () => {
     const plate = at(boxMesh(180, 130, 8), -90, -65, -8)
     const { said, largest, tracker } = record(arc(0, 30, 20), {}, { part: () => plate })

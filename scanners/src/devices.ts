@@ -15,10 +15,10 @@ export interface Device {
   noise: number
   /** px between samples of an area pattern */
   stride: number
-  /** px between samples while it is moved; undefined: it measures standing still only */
-  live?: { stride?: number; along?: number }
 }
 
+/** ms between two frames: some 17 a second, as fast as a scanner that tracks markers */
+export const FLOW = 60
 const LIMITS = { kelvin: 4, days: 7, idleDays: 4 }
 
 const alder: Device = {
@@ -30,13 +30,13 @@ const alder: Device = {
   tau: 240,
   noise: 0.02,
   stride: 2,
-  live: { along: 2 },
   spec: {
     kind: 'laser-lines',
     design: designedStereo({ width: 1024, height: 768, focal: 1050, baseline: 140, crossing: 400 }),
     range: { near: 250, ideal: 400, far: 550 },
     patterns: ['cross', 'line'],
     shotFrames: 16,
+    moving: { rate: 1000 / FLOW, located: 0.02, along: 2 },
     platePitch: [9, 16],
     barLength: 300,
     needsMarkers: true,
@@ -57,13 +57,13 @@ const birch: Device = {
   tau: 300,
   noise: 0.03,
   stride: 2,
-  live: { stride: 4 },
   spec: {
     kind: 'area',
     design: designedStereo({ width: 1024, height: 768, focal: 1100, baseline: 180, crossing: 600 }),
     range: { near: 400, ideal: 600, far: 1000 },
     patterns: ['area'],
     shotFrames: 4,
+    moving: { rate: 1000 / FLOW, located: 0.03, stride: 4 },
     platePitch: [14, 26],
     barLength: 300,
     needsMarkers: false,
@@ -96,6 +96,7 @@ const hazel: Device = {
     colour: false,
     turntable: true,
     arm: false,
+    own: { mm: 0.03, degrees: 0.005 },
     warmUp: { minutes: 25, driftPerKelvin: 0.008 },
     limits: { reprojection: 0.04, form: 0.15, size: 0.03, distance: 0.03, ...LIMITS, days: 7 },
   },
@@ -116,12 +117,14 @@ const rowan: Device = {
     range: { near: 95, ideal: 130, far: 170 },
     patterns: ['line'],
     shotFrames: 40,
+    moving: { rate: 1000 / FLOW, located: 0.03 },
     platePitch: [2.5, 5],
     barLength: 300,
     needsMarkers: false,
     colour: false,
     turntable: false,
     arm: true,
+    own: { mm: 0.008, degrees: 0.001 },
     warmUp: { minutes: 10, driftPerKelvin: 0.003 },
     limits: { reprojection: 0.05, form: 0.2, size: 0.05, distance: 0.06, ...LIMITS },
   },

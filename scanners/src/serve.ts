@@ -1,6 +1,7 @@
 import { WebSocketServer, type WebSocket } from 'ws'
 import { LINK_CLOSE, LINK_PATIENCE, LINK_PROTOCOL, LINK_SUBPROTOCOL, packFrame, toScanner, type FromScanner, type ToScanner } from '@oak-gauge/contract'
-import { FLOW, Refusal, type StandIn } from './standin.ts'
+import { FLOW } from './devices.ts'
+import { Refusal, type StandIn } from './standin.ts'
 
 export interface Served {
   port: number
@@ -115,7 +116,7 @@ function converse(device: StandIn, socket: WebSocket, onLasting: () => void): vo
       await turn()
       if (m.type === 'shot')
         for (let k = 0; k < m.frames && socket.readyState === socket.OPEN; k++) {
-          device.shotFrame(k, m.frames, frame)
+          for (const _ of device.shotFrame(k, m.frames, frame)) await turn()
           await turn()
         }
       const { shock } = m.type === 'shot' ? {} : device.obey(m, frame)

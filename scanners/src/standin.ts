@@ -8,12 +8,12 @@ import { scannerCelsius, trueOptics } from '@oak-gauge/core/scanner/optics.ts'
 import { plateImage, rayTable } from '@oak-gauge/core/scanner/plateimage.ts'
 import { MATERIALS, type Thing } from '@oak-gauge/core/scanner/scene.ts'
 import { seeMarkers } from '@oak-gauge/core/scanner/seemarkers.ts'
-import { takeShot } from '@oak-gauge/core/scanner/shot.ts'
+import { takeShot, type Shot, type ShotOptions } from '@oak-gauge/core/scanner/shot.ts'
 import { bodyToLeft } from '@oak-gauge/core/scanner/spec.ts'
 import { makeMesh } from '@oak-gauge/core/shape/mesh.ts'
 import { buildBvh } from '@oak-gauge/core/space/bvh.ts'
 import type { Clock } from './clock.ts'
-import type { Device } from './devices.ts'
+import { FLOW, type Device } from './devices.ts'
 
 /** What outlives a stand-in that is switched off. */
 export interface Lasting {
@@ -37,8 +37,8 @@ export class Refusal extends Error {
 }
 
 const ROOM = 20.6
-/** ms between frames: some 17 a second, as fast as a scanner that tracks markers */
-export const FLOW = 60
+/** of a picture of a part, with a pause after each */
+const PARTS = 8
 /** ms that a frame is exposed for, at exposure 1 */
 const EXPOSED = 2
 const PATTERNS: Record<string, 'area' | 'cross' | 'line'> = { area: 'area', cross: 'cross', line: 'line' }
@@ -48,6 +48,8 @@ const OPTICS_STEP = 0.1
 /** Where a plate sits on Hazel's table: turned on its side, leaning back a little, 70 mm out; the head looks down by 30 degrees. */
 const TABLE_LEAN = (15 * Math.PI) / 180
 const HEAD_DOWN = (-30 * Math.PI) / 180
+/** of a turntable: how far its axis is from where it is believed to be, mm, and how it tilts, rad */
+const WOBBLE = { off: 0.025, tilt: 5e-5 }
 const MARKER_HEAD_DOWN = (52 * Math.PI) / 180
 
 /**
@@ -125,7 +127,7 @@ export class StandIn {
       case 'mode':
         if ((m.mode === 'aim' && !this.things.some((t) => t.kind === 'markers')) || (m.mode === 'record' && !this.solids.length))
           throw new Refusal('no-part', 'Nothing to scan stands before this stand-in.')
-        if (m.mode === 'record' && !this.device.live) throw new Refusal('stands-still', 'This scanner measures in shots, standing still.')
+        if (m.mode === 'record' && !this.device.spec.moving) throw new Refusal('stands-still', 'This scanner measures in shots, standing still.')
         this.mode = m.mode
         this.before = undefined
         return {}
@@ -136,7 +138,7 @@ export class StandIn {
         this.images(frame)
         return {}
       case 'shot':
-        for (let k = 0; k < m.frames; k++) this.shotFrame(k, m.frames, frame)
+        for (let k = 0; k < m.frames; k++) for (const _ of this.shotFrame(k, m.frames, frame));
         return {}
       case 'turn':
         if (!this.device.spec.turntable) throw new Refusal('no-turntable', 'This scanner has no turntable.')
@@ -194,40 +196,56 @@ export class StandIn {
 
   /** One frame of points and markers while the hand moves: what it moved since the last one smears this one by its exposure. */
   record(frame: SendFrame): void {
-    const { stereo } = this.true()
-    const { spec, noise, live, seed } = this.device
+    const { spec } = this.device
     const sequence = ++this.sequence
     const time = this.clock.now()
     const pose = this.leftToWorld()
     const share = this.before ? (EXPOSED * this.exposure) / Math.max(FLOW, (time - this.before.time) / this.clock.factor) : 0
     const motion = this.before && pose.slice(0, 12).map((v, i) => share * (v - this.before!.pose[i]))
     this.before = { pose, time }
-    const shot = takeShot(spec, stereo, this.believed().stereo, this.solids, {
+    const shot = this.light({
+      things: this.solids,
       pose,
       ...(motion ? { motion } : {}),
+      stride: spec.moving?.stride,
+      along: spec.moving?.along,
+      phase: seeded(31 * sequence + this.device.seed).next(),
+      sequence,
+    })
+    this.sendPoints(frame, sequence, shot, pose, spec.arm ? this.encoded(this.hand, sequence) : undefined)
+  }
+
+  /** What its light shows. */
+  private light({
+    things,
+    sequence,
+    ...o
+  }: Pick<ShotOptions, 'pose' | 'motion' | 'stride' | 'along' | 'phase' | 'part'> & { things: Thing[]; sequence: number }): Shot {
+    const { spec, noise, seed } = this.device
+    return takeShot(spec, this.true().stereo, this.believed().stereo, things, {
+      ...o,
       pattern: PATTERNS[this.pattern],
       exposure: this.exposure,
-      ...live,
-      phase: seeded(31 * sequence + seed).next(),
       noise,
       seed: 7919 * sequence + seed,
     })
+  }
+  /** A frame of points, the markers among them, and where it says that it was. */
+  private sendPoints(frame: SendFrame, sequence: number, shot: Shot, pose: ArrayLike<number>, said: number[] | undefined): void {
     const seen = this.seenMarkers(pose, sequence)
     const { rayGap, dark, bright, xyz, intensity } = shot
-    frame(
-      { kind: 'points', sequence, time, count: xyz.length / 3, intensity: true, colour: false, markers: seen.length / 4, rayGap, dark, bright },
-      seen.length ? [xyz, intensity, seen] : [xyz, intensity],
-    )
+    const head = { kind: 'points' as const, sequence, time: this.clock.now(), count: xyz.length / 3, intensity: true, colour: false, markers: seen.length / 4 }
+    frame({ ...head, rayGap, dark, bright, ...(said ? { pose: said } : {}) }, seen.length ? [xyz, intensity, seen] : [xyz, intensity])
   }
 
   /** Where its left camera is, in what stands before it. */
   private leftToWorld(): Mat4 {
-    const world = this.device.spec.turntable ? invertRigid(this.sceneOnTable()) : this.hand
+    const world = this.device.spec.turntable ? invertRigid(this.sceneOnTable(this.wobble())) : this.hand
     return multiply(world, bodyInverse(this.true().stereo))
   }
 
   /** x, y, z and diameter of each marker that it sees. */
-  private seenMarkers(pose: Mat4, sequence: number): Float32Array {
+  private seenMarkers(pose: ArrayLike<number>, sequence: number): Float32Array {
     const { spec, noise, seed } = this.device
     const list: number[] = []
     for (const t of this.things) {
@@ -238,27 +256,27 @@ export class StandIn {
     return Float32Array.from(list)
   }
 
-  /** Frame k of a shot. */
-  shotFrame(k: number, of: number, frame: SendFrame): void {
-    const { stereo } = this.true()
-    const things = this.things.flatMap((t) => (t.kind === 'bar' ? barThings(t, this.handInverse()) : []))
+  /** Frame k of a shot: of the part on its table, or of the bar before it. Pauses several times: a whole picture of a part takes long enough to pass for silence. */
+  *shotFrame(k: number, of: number, frame: SendFrame): Generator<void> {
+    const { spec, stride } = this.device
     const sequence = ++this.sequence
-    const { spec, noise, stride } = this.device
+    const phase = spec.arm ? 0.5 : (k + 0.5) / of
+    if (spec.turntable && this.solids.length) {
+      const pose = this.leftToWorld()
+      const parts: Shot[] = []
+      for (let number = 0; number < PARTS; number++) {
+        parts.push(this.light({ things: this.solids, pose, stride, phase, sequence, part: { of: PARTS, number } }))
+        yield
+      }
+      const said = multiply(invertRigid(this.sceneOnTable()), bodyInverse(this.believed().stereo))
+      return this.sendPoints(frame, sequence, joined(parts), pose, Array.from(said))
+    }
+    const things = this.things.flatMap((t) => (t.kind === 'bar' ? barThings(t, this.handInverse()) : []))
     // the world of these things is the body; an arm carries the body along
     const body = spec.arm ? this.armSweep(things, k, of) : identity()
-    const pose = multiply(body, bodyInverse(stereo))
-    const shot = takeShot(spec, stereo, this.believed().stereo, things, {
-      pose,
-      pattern: PATTERNS[this.pattern],
-      exposure: this.exposure,
-      stride,
-      phase: spec.arm ? 0.5 : (k + 0.5) / of,
-      noise,
-      seed: 7919 * sequence + this.device.seed,
-    })
-    const head = { kind: 'points' as const, sequence, time: this.clock.now(), count: shot.xyz.length / 3, intensity: true, colour: false, markers: 0 }
-    const { rayGap, dark, bright } = shot
-    frame({ ...head, rayGap, dark, bright, ...(spec.arm ? { pose: this.encoded(pose, sequence) } : {}) }, [shot.xyz, shot.intensity])
+    const pose = multiply(body, bodyInverse(this.true().stereo))
+    const shot = this.light({ things, pose, stride, phase, sequence })
+    this.sendPoints(frame, sequence, shot, pose, spec.arm ? this.encoded(body, sequence) : undefined)
   }
 
   /** An arm leads the line over one sphere after the other, from the ideal distance. */
@@ -271,10 +289,10 @@ export class StandIn {
     return translation(s.centre[0] + (share - 0.5) * 2.1 * s.radius, s.centre[1], s.centre[2] - this.device.spec.range.ideal)
   }
 
-  /** What the arm's encoders make of a pose: some micrometres and arc seconds off. */
-  private encoded(pose: Mat4, sequence: number): number[] {
+  /** What the arm's encoders make of where its body is: some micrometres and arc seconds off; the left camera is where it is believed to be. */
+  private encoded(body: Mat4, sequence: number): number[] {
     const r = seeded(sequence * 31 + this.device.seed)
-    const out = multiply(pose, fromRotationVector(1e-5 * r.gauss(), 1e-5 * r.gauss(), 1e-5 * r.gauss()))
+    const out = multiply(multiply(body, bodyInverse(this.believed().stereo)), fromRotationVector(1e-5 * r.gauss(), 1e-5 * r.gauss(), 1e-5 * r.gauss()))
     for (const i of [3, 7, 11]) out[i] += 0.006 * r.gauss()
     return Array.from(out)
   }
@@ -304,11 +322,22 @@ export class StandIn {
     return invertRigid(this.hand)
   }
 
-  /** Marked parts stand on the table, z up; the head looks down more steeply on them than on plates, else flat markers would vanish. */
-  private sceneOnTable(): Mat4 {
+  /**
+   * Marked parts stand on the table, z up; the head looks down more steeply on them than on plates, else flat markers would vanish. With growing angle the
+   * scanner goes round them counter-clockwise, seen from above.
+   */
+  private sceneOnTable(off: Mat4 = identity()): Mat4 {
     const table = multiply(translation(0, 0, this.device.spec.range.ideal), fromRotationVector(MARKER_HEAD_DOWN, 0, 0))
     const zUp = fromRotationVector(Math.PI / 2, 0, 0)
-    return multiply(table, multiply(fromRotationVector(0, (this.turn * Math.PI) / 180, 0), zUp))
+    return multiply(multiply(table, multiply(fromRotationVector(0, (this.turn * Math.PI) / 180, 0), zUp)), off)
+  }
+
+  /** What the table does beside turning, and where its axis is not quite where it is believed to be: unknown to the device. */
+  private wobble(): Mat4 {
+    const a = (this.turn * Math.PI) / 180
+    const { off, tilt } = WOBBLE
+    // an axis that stands still beside where it is believed to be goes round on the table
+    return fromRotationVector(tilt * Math.cos(a), tilt * Math.sin(2 * a), 0, off * Math.cos(a), -off * Math.sin(a), 0.5 * off * Math.sin(3 * a))
   }
 
   private onTable(plate: Plate): Mat4 {
@@ -325,6 +354,20 @@ const bodyInverse = (s: Stereo) => invertRigid(bodyToLeft(s))
 function solidThing(t: Extract<BenchThing, { kind: 'solid' }>): Thing {
   const mesh = makeMesh({ vertices: Float32Array.from(t.vertices), triangles: Uint32Array.from(t.triangles) })
   return { kind: 'mesh', mesh, bvh: buildBvh(mesh, 'median'), pose: identity(), material: MATERIALS[t.material] }
+}
+
+/** One shot that was taken in parts. */
+function joined(parts: Shot[]): Shot {
+  const xyz = new Float32Array(parts.reduce((n, p) => n + p.xyz.length, 0))
+  const intensity = new Uint8Array(xyz.length / 3)
+  let at = 0
+  for (const p of parts) {
+    xyz.set(p.xyz, at)
+    intensity.set(p.intensity, at / 3)
+    at += p.xyz.length
+  }
+  const mean = (of: (p: Shot) => number) => parts.reduce((n, p) => n + of(p) * p.intensity.length, 0) / Math.max(1, intensity.length)
+  return { xyz, intensity, rayGap: mean((p) => p.rayGap), dark: mean((p) => p.dark), bright: mean((p) => p.bright) }
 }
 
 /** Spheres and rod of a ball bar; its pose maps the bar (along x, origin in the middle) to the body. */

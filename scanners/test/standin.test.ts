@@ -1,6 +1,6 @@
 import { describe, expect, it } from '@jest/globals'
 import type { ImageHead, PointsHead } from '@oak-gauge/contract'
-import { identity, multiply, translation } from '@oak-gauge/core/base/mat4.ts'
+import { identity, multiply, transformPoint, translation } from '@oak-gauge/core/base/mat4.ts'
 import { fitPlane } from '@oak-gauge/core/clean/plane.ts'
 import { ballBarSchema } from '@oak-gauge/core/calibrate/ballbar.ts'
 import type { GreyImage } from '@oak-gauge/core/calibrate/image.ts'
@@ -257,6 +257,50 @@ describe('a stand-in that records', () => {
     const hazel = standIn('hazel')
     order(hazel, { type: 'bench', things: [solid] })
     expect(() => order(hazel, { type: 'mode', mode: 'record' })).toThrow('standing still')
+  })
+  it('on a turntable takes shots, with pauses, and says where it was: counter-clockwise with growing angle, and a little off', () => {
+    const s = standIn('hazel')
+    s.lasting.calibration = { id: 'c', stereo: trueOptics(s.device.spec.design, s.device.seed, { celsius: 34.6, days: 100, drops: 0 }) }
+    order(s, { type: 'bench', things: [solid, markers] })
+    const shots = [0, 30, 90].map((degrees) => {
+      order(s, { type: 'turn', degrees })
+      const out: { head: PointsHead; arrays: ArrayBufferView[] }[] = []
+      let pauses = 0
+      for (const _ of s.shotFrame(0, 1, (head, arrays) => void out.push({ head: head as PointsHead, arrays }))) pauses++
+      expect([out.length, pauses > 4]).toEqual([1, true])
+      return out[0]
+    })
+    const azimuths = shots.map(({ head }) => (Math.atan2(head.pose![7], head.pose![3]) * 180) / Math.PI)
+    const gone = (k: number) => (azimuths[k] - azimuths[0] + 720) % 360
+    expect([gone(1), gone(2)].map((v) => Math.round(10 * v) / 10)).toEqual([30, 90])
+    for (const { head, arrays } of shots) {
+      const [xyz, intensity] = arrays as [Float32Array, Uint8Array]
+      expect([head.count > 30_000, xyz.length / 3, intensity.length]).toEqual([true, head.count, head.count])
+      // the step and the table, as the stage has them
+      let [high, low] = [0, 0]
+      for (let i = 0; i < xyz.length; i += 3) {
+        const [, , z] = transformPoint(head.pose!, xyz[i], xyz[i + 1], xyz[i + 2])
+        if (Math.abs(z - 15) < 1) high++
+        else if (Math.abs(z) < 1) low++
+      }
+      expect([high > 2000, low > 20_000, high + low > 0.99 * head.count]).toEqual([true, true, true])
+    }
+  })
+  it('on an arm says with each line where it was, to some micrometres', () => {
+    const s = standIn('rowan')
+    s.lasting.calibration = { id: 'c', stereo: trueOptics(s.device.spec.design, s.device.seed, { celsius: 26.6, days: 100, drops: 0 }) }
+    order(s, { type: 'bench', things: [solid] })
+    order(s, { type: 'mode', mode: 'record' })
+    order(s, { type: 'hand', pose: [1, 0, 0, 10, 0, -1, 0, 5, 0, 0, -1, 135, 0, 0, 0, 1] })
+    const { head, arrays } = take(s)
+    expect(head.count).toBeGreaterThan(300)
+    const heights: number[] = []
+    const xyz = arrays[0] as Float32Array
+    for (let i = 0; i < xyz.length; i += 3) heights.push(transformPoint(head.pose!, xyz[i], xyz[i + 1], xyz[i + 2])[2])
+    expect(heights.every((z) => Math.abs(z - 15) < 0.15 || Math.abs(z) < 0.15)).toBe(true)
+    const again = take(s).head.pose!
+    const off = Math.hypot(...[3, 7, 11].map((i) => head.pose![i] - again[i]))
+    expect([off > 1e-4, off < 0.06]).toEqual([true, true])
   })
   it('is smeared by what it moves while a frame is exposed', () => {
     const heights = (step: number) => {

@@ -151,6 +151,15 @@ export function rotationAngleDeg(m: ArrayLike<number>): number {
   return (Math.atan2(s, c) * 180) / Math.PI
 }
 
+/** Whether it moves and turns things without bending, stretching or mirroring them; rows may be off by what four digits round. */
+export function isRigid(m: ArrayLike<number>): boolean {
+  const row = (a: number, b: number) => m[4 * a] * m[4 * b] + m[4 * a + 1] * m[4 * b + 1] + m[4 * a + 2] * m[4 * b + 2]
+  for (let i = 0; i < 12; i++) if (!Number.isFinite(m[i])) return false
+  for (let a = 0; a < 3; a++) for (let b = 0; b <= a; b++) if (Math.abs(row(a, b) - (a === b ? 1 : 0)) > 1e-3) return false
+  const det = m[0] * (m[5] * m[10] - m[6] * m[9]) - m[1] * (m[4] * m[10] - m[6] * m[8]) + m[2] * (m[4] * m[9] - m[5] * m[8])
+  return det > 0
+}
+
 /** Small rotations pile up rounding: brings the rotation part back to orthonormal (Gram-Schmidt). */
 export function orthonormalise(m: Mat4): Mat4 {
   let l = Math.hypot(m[0], m[1], m[2])

@@ -4,6 +4,8 @@ import type { GrowingSurface } from './surface.ts'
 
 /** points that are asked */
 const ASKED = 1200
+/** fewer are strays */
+const FEWEST = 3
 /** surface of so many frames is known */
 const KNOWN = 3
 /** mm before and behind a point in which known surface contradicts it: farther off it may be another face */
@@ -47,5 +49,5 @@ export function doubledShare(surface: GrowingSurface, xyz: Float32Array, pose: M
       break
     }
   }
-  return asked ? doubled / asked : 0
+  return doubled >= FEWEST ? doubled / asked : 0
 }

@@ -1,33 +1,13 @@
 import { identity, invertRigid, motionTimes, multiply, type Mat4 } from '../base/mat4.ts'
+import { heldBy, holderOf } from './holder.ts'
+import type { LiveFrame, LiveOptions } from './liveframe.ts'
 import type { Held } from './motions.ts'
-import { growingSurface } from './surface.ts'
-import { FOUND_HIDDEN, refinder } from './refind.ts'
-import { shapeTracker, type ShapePose } from './trackshape.ts'
-import { markerTracker, type KnownMarkers, type MarkerTrackingOptions, type SeenMarkers } from './trackmarkers.ts'
+import { placedFrames } from './placedframes.ts'
+import { FOUND_HIDDEN } from './refind.ts'
+import type { ShapePose } from './trackshape.ts'
 import { judgeFrame, type FrameReason, type FrameState, type Verdict } from './verdict.ts'
 
-export interface LiveFrame {
-  /** ms */
-  time: number
-  /** 3N mm, scanner coordinates */
-  xyz: Float32Array
-  markers?: SeenMarkers
-}
-
-export interface LiveOptions {
-  /** spacing that is wanted, mm: the cubes of the surface */
-  spacing: number
-  /** noise of a point across its surface, mm */
-  noise: number
-  /** largest error of a frame's place along any motion, mm (1 sigma). Default 0.3 */
-  error?: number
-  /**
-   * what holds a frame. 'markers': those of a map that was made before, in whose axes the surface grows; shape only contradicts. 'both': each counts by what it
-   * knows, and where fewer than four markers are seen, shape leads on. Default 'markers' when there is a map, else 'shape'
-   */
-  by?: 'shape' | 'markers' | 'both'
-  markers?: MarkerTrackingOptions & { map: KnownMarkers }
-}
+export type { LiveFrame, LiveOptions } from './liveframe.ts'
 
 export interface LiveState {
   /** of the recording: 'finding' while a place that was found again has to prove itself */
@@ -38,9 +18,9 @@ export interface LiveState {
   /** of this frame; undefined when it is not placed */
   laid: ShapePose | undefined
   hidden: number
-  /** markers hold it */
+  /** markers, or the scanner's own word, hold it */
   held: boolean
-  /** frames on end that markers hold and that do not lie on the surface: something has moved */
+  /** frames on end that are held and that do not lie on the surface: something has moved */
   contradicts: number
   /** frames that wait for the place to be found again, and those that were placed afterwards by this one */
   waiting: number
@@ -53,6 +33,13 @@ export interface LiveState {
   anew: boolean
 }
 
+/** Where a frame was placed; at: where the scanner said that it was. */
+interface Place {
+  time: number
+  pose: Mat4
+  at: Mat4 | undefined
+}
+const placeOf = ({ time, at }: LiveFrame, pose: Mat4): Place => ({ time, pose, at })
 /** How the scanner went from one frame to the next, and how long that took. */
 interface Motion {
   by: Mat4
@@ -79,11 +66,10 @@ const YOUNG = 12
 const YOUNG_ERROR = 1.5
 /** Frames that wait, at the most: the oldest go first. */
 const MOST_WAITING = 600
+/** A frame that shows nothing is held where it is itself. */
+const ITSELF = new Float32Array(3)
 /** Pose of the first frame, where nothing else has axes: z towards the scanner, so that what is recorded from above stands upright. */
 const UPRIGHT = [1, 0, 0, 0, 0, -1, 0, 0, 0, 0, -1, 0, 0, 0, 0, 1]
-
-/** What holds the frames. */
-export const heldBy = (o: LiveOptions) => o.by ?? (o.markers ? 'markers' : 'shape')
 
 /** Frames that waited and are tried with one that comes: more would hold it up. */
 const RESCUED_AT_ONCE = 2
@@ -98,68 +84,40 @@ const CHAIN = 500
  */
 export function liveTracker(o: LiveOptions) {
   const by = heldBy(o)
-  if (by !== 'shape' && !o.markers) throw new RangeError('markers are to hold the frames, and there are none')
-  const markers = by !== 'shape' && o.markers ? markerTracker(o.markers.map, o.markers) : undefined
+  const holder = holderOf(o)
+  /** they have to be found before anything begins */
+  const sought = holder && !holder.always
   const error = o.error ?? 0.3
-  const begin = () => {
-    const surface = growingSurface(o.spacing, o.noise)
-    const shape = shapeTracker(surface, { noise: o.noise })
-    return { surface, shape, again: refinder(surface, shape, { noise: o.noise, error }) }
-  }
-  let { surface, shape, again } = begin()
-  /** numbers frames as they enter, and again */
-  let number = 0
-  /** those that entered, by their time, in the order in which they did */
-  let entries = new Map<number, { pose: Mat4; number: number; out: boolean }>()
-  let frames = 0
-  let pose = markers ? identity() : Float64Array.from(UPRIGHT)
+  const model = placedFrames({ spacing: o.spacing, noise: o.noise, error, findable: by === 'shape' || by === 'both', lines: o.lines ?? false })
+  const limit = () => (model.count() < YOUNG && !holder ? Math.max(error, YOUNG_ERROR) : error)
+  let pose = sought ? identity() : Float64Array.from(UPRIGHT)
   let motion = STILL
   let time = 0
+  /** where the scanner said that it was then */
+  let said: Mat4 | undefined
   // where a map is, it is found before anything begins
-  let state: LiveState['state'] = markers ? 'lost' : 'first'
+  let state: LiveState['state'] = sought ? 'lost' : 'first'
   /** last steady place: a weak one may have slid */
   let steady = pose
   /** that place while it is lost: where one is led back to */
   let ghost: Mat4 | undefined
   const waiting: LiveFrame[] = []
   /** from where those are tried */
-  let back: { pose: Mat4; motion: Motion; time: number } | undefined
+  let back: (Place & { motion: Motion }) | undefined
   /** weak frames on end */
   let slid = 0
   let contradicts = 0
   /** frames of a place that has to prove itself */
   let proof: { frame: LiveFrame; pose: Mat4 }[] = []
 
-  let entered: LiveState['entered'] = []
   let span = 0
-  let anew = false
   let rescued = 0
-  const add = ({ xyz, time }: LiveFrame, p: Mat4) => {
-    entered.push({ time, pose: p })
-    entries.set(time, { pose: p, number, out: false })
-    surface.addFrame(xyz, p, number)
-    if (by !== 'markers') again.add(xyz, p, number)
-    number++
-    frames++
-  }
   /** What is told is of what comes now. */
   const begun = () => {
-    entered = []
-    anew = false
+    model.begun()
     rescued = 0
   }
-  const beginAnew = () => {
-    ;({ surface, shape, again } = begin())
-    entries = new Map()
-    frames = 0
-    anew = true
-  }
-  /** Newest of the frames that are in the surface. */
-  const newest = () => {
-    let last: { time: number; pose: Mat4 } | undefined
-    for (const [at, e] of entries) if (!e.out && (!last || at > last.time)) last = { time: at, pose: e.pose }
-    return last
-  }
+  const enter = ({ time, xyz }: LiveFrame, pose: Mat4) => model.add({ time, xyz, pose })
   const tell = (why: FrameReason, placed?: Placed): LiveState => ({
     state,
     why,
@@ -170,39 +128,50 @@ export function liveTracker(o: LiveOptions) {
     contradicts,
     waiting: waiting.length,
     rescued,
-    entered,
     span,
-    anew,
+    ...model.told(),
   })
   const wait = (frame: LiveFrame) => {
     waiting.push(frame)
     if (waiting.length > MOST_WAITING) waiting.shift()
   }
-  const limit = () => (frames < YOUNG && !markers ? Math.max(error, YOUNG_ERROR) : error)
   const judged = (frame: LiveFrame, laid: ShapePose | undefined, held: boolean, predicted: Mat4, since: number): Placed => ({
     laid,
     held,
-    verdict: judgeFrame(surface, frame.xyz, laid, predicted, { error: limit(), since, held }),
+    verdict: judgeFrame(model.surface(), frame.xyz, laid, predicted, { error: limit(), since, held }),
   })
-  /** By markers, together with its shape where both count. */
-  const byMarkers = (frame: LiveFrame, at: Held): ShapePose => (by === 'both' && shape.lay(frame.xyz, at.pose, at)) || shape.meet(frame.xyz, at)
-  const follow = (frame: LiveFrame, from: Mat4, motion: Motion, since: number): Placed => {
+  /** By what holds it, together with its shape where both count. */
+  const layHeld = ({ xyz, markers }: LiveFrame, at: Held): ShapePose => {
+    const shape = model.shape()
+    // a small part is missed by most lines: such a frame is held as well as any, it adds nothing
+    return (by === 'both' && shape.lay(xyz, at.pose, at)) || shape.meet(xyz, at, xyz.length ? xyz : markers?.xyz.length ? markers.xyz : ITSELF)
+  }
+  const follow = (frame: LiveFrame, from: Place, motion: Motion): Placed => {
+    const since = Math.max(1, Math.abs(frame.time - from.time))
     // it goes on as it went, for as long as it took this time: on a slow computer frames are passed over
-    const predicted = multiply(motionTimes(motion.by, Math.min(FURTHEST, since / motion.ms)), from)
-    const at = frame.markers && markers?.lay(frame.markers, predicted)
-    if (at) return judged(frame, byMarkers(frame, at), true, predicted, since)
-    return judged(frame, by !== 'markers' && (!markers || since < CHAIN) ? shape.lay(frame.xyz, predicted) : undefined, false, predicted, since)
+    const predicted =
+      frame.at && from.at
+        ? multiply(from.pose, multiply(invertRigid(from.at), frame.at))
+        : multiply(motionTimes(motion.by, Math.min(FURTHEST, since / motion.ms)), from.pose)
+    const seen = holder?.lay(frame, predicted)
+    if (seen) return judged(frame, layHeld(frame, seen), true, predicted, since)
+    const led = by === 'shape' || (by === 'both' && since < CHAIN)
+    return judged(frame, led ? model.shape().lay(frame.xyz, predicted) : undefined, false, predicted, since)
   }
 
-  const byConstellation = (frame: LiveFrame): Placed | undefined => {
-    const at = frame.markers && markers?.find(frame.markers)
-    return at && judged(frame, byMarkers(frame, at), true, at.pose, 0)
+  /** From nothing: by the constellation of the markers, or by its own word. */
+  const byHolder = (frame: LiveFrame): Placed | undefined => {
+    const found = holder?.find(frame)
+    return found && judged(frame, layHeld(frame, found), true, found.pose, 0)
   }
-  /** Looks for the place: by the constellation, or by shape near the ghost. */
+  /** Looks for the place: so, or by shape near the ghost. */
   const find = (frame: LiveFrame): Placed | FrameReason => {
-    const placed = byConstellation(frame)
+    const placed = byHolder(frame)
     if (placed) return placed.verdict.state === 'steady' ? placed : placed.verdict.why
-    const found = by !== 'markers' && ghost ? again.find(frame.xyz, ghost) : 'elsewhere'
+    // it is known where it is, if not so well that it could enter
+    const led = frame.at && said && follow(frame, { time, pose, at: said }, STILL)
+    if (led) return led.verdict.state === 'steady' ? led : led.verdict.why
+    const found = (by === 'shape' || by === 'both') && ghost ? model.again().find(frame.xyz, ghost) : 'elsewhere'
     return typeof found === 'string' ? found : judged(frame, found, false, found.pose, 0)
   }
 
@@ -210,15 +179,15 @@ export function liveTracker(o: LiveOptions) {
   const rescue = (most: number): void => {
     for (let tried = 0; back && waiting.length && tried < most; tried++) {
       const frame = waiting[waiting.length - 1]
-      let { laid, verdict } = follow(frame, back.pose, back.motion, Math.abs(back.time - frame.time))
+      let { laid, verdict } = follow(frame, back, back.motion)
       // markers may tell where it is, however far from the last one
-      const found = verdict.state !== 'steady' && byConstellation(frame)
+      const found = verdict.state !== 'steady' && byHolder(frame)
       if (found) ({ laid, verdict } = found)
       if (laid && verdict.state === 'steady') {
-        back = { pose: laid.pose, motion: between(back.pose, laid.pose, Math.abs(back.time - frame.time)), time: frame.time }
-        add(frame, laid.pose)
+        back = { ...placeOf(frame, laid.pose), motion: between(back.pose, laid.pose, Math.abs(back.time - frame.time)) }
+        enter(frame, laid.pose)
         rescued++
-      } else if (!markers) {
+      } else if (!holder) {
         // it hung on this one
         back = undefined
         return
@@ -232,18 +201,25 @@ export function liveTracker(o: LiveOptions) {
     motion = between(pose, laid.pose, frame.time - time)
     pose = laid.pose
     time = frame.time
+    said = frame.at
   }
 
   return {
-    surface: () => surface,
+    surface: model.surface,
     /** frames in the surface */
-    frames: () => frames,
+    frames: model.count,
     ghost: () => ghost,
     /** What still waits is tried, however long that takes; gives what entered. */
     finish(): LiveState['entered'] {
-      entered = []
+      model.begun()
       rescue(Infinity)
-      return entered
+      // by now all is known that could speak against them
+      if (holder?.always)
+        for (const frame of waiting.splice(0)) {
+          const found = byHolder(frame)
+          if (found?.laid && found.verdict.state === 'steady') enter(frame, found.laid.pose)
+        }
+      return model.told().entered
     },
     /**
      * Takes frames out of the surface that a person leaves out. What was led on from the newest of them is lost, and led back to the newest that is left.
@@ -253,26 +229,22 @@ export function liveTracker(o: LiveOptions) {
       begun()
       const wait = new Set<number>()
       let upTo = -Infinity
-      for (const { time: at, xyz } of list) {
-        wait.add(at)
-        upTo = Math.max(upTo, at)
-        const e = entries.get(at)
-        if (!e || e.out) continue
-        surface.takeFrame(xyz, e.pose, e.number)
-        if (by !== 'markers') again.take(xyz, e.pose, e.number)
-        e.out = true
-        frames--
+      for (const { time, xyz } of list) {
+        wait.add(time)
+        upTo = Math.max(upTo, time)
+        model.leaveOut(time, xyz)
       }
       for (let i = waiting.length - 1; i >= 0; i--) if (wait.has(waiting[i].time)) waiting.splice(i, 1)
-      const last = newest()
+      const last = model.newest()
       if (!last) {
-        beginAnew()
-        state = markers ? 'lost' : 'first'
-        pose = markers ? identity() : Float64Array.from(UPRIGHT)
+        model.beginAnew()
+        state = sought ? 'lost' : 'first'
+        pose = sought ? identity() : Float64Array.from(UPRIGHT)
         ghost = undefined
       } else if (upTo >= last.time) {
         state = 'lost'
         pose = steady = ghost = last.pose
+        said = undefined
       } else return tell('fits')
       proof = []
       back = undefined
@@ -283,23 +255,20 @@ export function liveTracker(o: LiveOptions) {
     /** Brings frames into the surface again that were taken out, where they lay. */
     takeIn(list: Iterable<LiveFrame>): LiveState {
       begun()
-      for (const { time: at, xyz } of list) {
-        const e = entries.get(at)
-        if (!e?.out) continue
-        surface.addFrame(xyz, e.pose, e.number)
-        if (by !== 'markers') again.add(xyz, e.pose, e.number)
-        e.out = false
-        frames++
-      }
+      for (const { time, xyz } of list) model.takeIn(time, xyz)
       return tell('fits')
     },
     feed(frame: LiveFrame): LiveState {
       begun()
       if (state === 'first') {
-        if (frame.xyz.length < 3 * 200) return tell('elsewhere')
-        add(frame, pose)
+        const first = holder ? frame.at : pose
+        // who knows where he is need not see anything
+        if (!first || (!holder && frame.xyz.length < 3 * 200)) return tell('elsewhere')
+        pose = steady = first
+        enter(frame, pose)
         state = 'steady'
         time = frame.time
+        said = frame.at
         return tell('fits')
       }
       if (state === 'lost') {
@@ -316,7 +285,7 @@ export function liveTracker(o: LiveOptions) {
         const last = proof[proof.length - 1]
         const earlier = proof.at(-2)
         const moved = earlier ? between(earlier.pose, last.pose, last.frame.time - earlier.frame.time) : STILL
-        const placed = follow(frame, last.pose, moved, Math.max(1, frame.time - last.frame.time))
+        const placed = follow(frame, placeOf(last.frame, last.pose), moved)
         const { laid, verdict, held } = placed
         if (!laid || verdict.state !== 'steady' || (!held && verdict.hidden > FOUND_HIDDEN)) {
           for (const p of proof) wait(p.frame)
@@ -327,20 +296,20 @@ export function liveTracker(o: LiveOptions) {
         }
         proof.push({ frame, pose: laid.pose })
         if (proof.length < PROOF) return tell('fits', placed)
-        if (frames) span++
+        if (model.count()) span++
         pose = last.pose
         time = last.frame.time
         goOn(frame, laid)
         steady = pose
-        back = { pose: proof[0].pose, motion: STILL, time: proof[0].frame.time }
-        for (const p of proof) add(p.frame, p.pose)
+        back = { ...placeOf(proof[0].frame, proof[0].pose), motion: STILL }
+        for (const p of proof) enter(p.frame, p.pose)
         proof = []
         state = 'steady'
         ghost = undefined
         rescue(RESCUED_AT_ONCE)
         return tell('fits', placed)
       }
-      const placed = follow(frame, pose, motion, Math.max(1, frame.time - time))
+      const placed = follow(frame, { time, pose, at: said }, motion)
       const { laid, verdict, held } = placed
       const lose = (why: FrameReason) => {
         ghost = steady
@@ -355,23 +324,24 @@ export function liveTracker(o: LiveOptions) {
       if (held) {
         contradicts = verdict.why === 'off' || verdict.why === 'hidden' ? contradicts + 1 : 0
         slid = 0
+        if (holder?.always && verdict.state === 'weak') wait(frame)
       } else if (verdict.state === 'weak') slid++
       else {
         // it may have slid, and fit again where the part looks alike
-        if (slid >= SLID && frames > 1 && again.alikeBeside(frame.xyz, laid)) return lose('alike')
+        if (slid >= SLID && model.count() > 1 && model.again().alikeBeside(frame.xyz, laid)) return lose('alike')
         slid = 0
       }
       goOn(frame, laid)
       state = verdict.state
       if (state === 'steady') {
         steady = pose
-        add(frame, pose)
+        enter(frame, pose)
         rescue(RESCUED_AT_ONCE)
-      } else if (frames === 1 && !markers) {
+      } else if (model.count() === 1 && !holder) {
         // what the first frame shows does not hold the next ones: a newer one may
-        beginAnew()
+        model.beginAnew()
         steady = pose
-        add(frame, pose)
+        enter(frame, pose)
       }
       return tell(verdict.why, placed)
     },

@@ -22,6 +22,8 @@ export interface NextViewOptions {
   enough?: number
   /** whether the scanner can be there, mm */
   reachable?: (x: number, y: number, z: number) => boolean
+  /** the only views there are: of a turntable */
+  stands?: readonly Pick<NextView, 'at' | 'looks'>[]
 }
 
 export interface NextViews {
@@ -86,7 +88,7 @@ export async function nextViews(surface: GrowingSurface, o: NextViewOptions, ctx
   }
   const left = new Set(poor.map((_, i) => i))
   const shown: { view: Pick<NextView, 'at' | 'looks'>; places: number[] }[] = []
-  for (const view of candidates(poor, o)) {
+  for (const view of o.stands ?? candidates(poor, o)) {
     const places: number[] = []
     for (let i = 0; i < poor.length; i++) {
       if (sees(view, poor[i])) places.push(i)

@@ -6,18 +6,20 @@ import { checkCancelled, type RunContext } from '../base/run.ts'
 import type { RecordedFrame } from '../formats/recording.ts'
 import { makePoints, type Points } from '../shape/points.ts'
 import { closeLoops, FEWEST_FRAMES, type Closed, type TrackedFrame } from './closing.ts'
-import { heldBy, liveTracker, type LiveOptions, type LiveState } from './livetracker.ts'
+import { heldBy, holderOf } from './holder.ts'
+import { liveTracker, type LiveOptions, type LiveState } from './livetracker.ts'
 import { covarianceAt, type Held } from './motions.ts'
 import { PATCH } from './patch.ts'
 import { relayFrames } from './relay.ts'
 import { growingSurface } from './surface.ts'
-import { markerTracker } from './trackmarkers.ts'
 import { FATES, inSpans, orderedSpans, timelineOf, type Fate, type Spans, type Timeline } from './timeline.ts'
 import type { FrameReason } from './verdict.ts'
 
 export interface SolveOptions extends LiveOptions {
   /** measured points that are kept in a cube of the spacing; the rest are left out by lot. Default 12 */
   most?: number
+  /** what shape holds is solved together once it is tracked. Default true; a rehearsal, where each frame is told how it came there, does without */
+  together?: boolean
   /** spans that a person left out: none of their frames counts for anything */
   without?: Spans
 }
@@ -33,7 +35,7 @@ export interface SolvedRecording {
   outside: Map<FrameReason, number>
   /** what shape alone led, solved together */
   closed: Closed | undefined
-  /** how far frames were moved when they were laid once more on all of them, mm; empty where markers alone hold them */
+  /** how far frames were moved when they were laid once more on all of them, mm; empty where shape does not hold them */
   moved: Float64Array
   /** how well a frame is held along its weakest motion, mm (1 sigma): the median, and the worst of those that were placed */
   sigma: { median: number; worst: number }
@@ -68,36 +70,43 @@ export async function solveRecording(all: readonly RecordedFrame[], o: SolveOpti
     began = performance.now()
   }
   const by = heldBy(o)
-  const markersAlone = by === 'markers'
-  const { placed, why } = await track(recorded, o, (k) => turn((TRACKED * k) / recorded.length, 'tracking'))
+  const byShape = by === 'shape' || by === 'both'
+  const together = o.together ?? true
+  const { placed, why, tracked } = await track(recorded, o, (k) => turn((TRACKED * k) / recorded.length, 'tracking'))
   if (!placed.length)
     throw new OakError('nothing-placed', `None of the ${recorded.length} frames could be placed.`, {
-      remedy: o.markers ? 'Look whether this is the map of the markers that were recorded.' : 'A part that holds no frame by its shape needs markers.',
+      remedy:
+        by === 'own'
+          ? 'Its frames do not say where the scanner was: let shape or markers hold them.'
+          : o.markers
+            ? 'Look whether this is the map of the markers that were recorded.'
+            : 'A part that holds no frame by its shape needs markers.',
     })
   const part = (from: number, to: number): RunContext => ({ ...ctx, progress: (d, phase) => ctx.progress(from + (to - from) * d, phase) })
   let poses = placed.map((f) => f.pose)
   let closed: Closed | undefined
-  if (by === 'shape' && placed.length >= FEWEST_FRAMES) {
+  if (together && by === 'shape' && placed.length >= FEWEST_FRAMES) {
     closed = await closeLoops(placed, {}, part(TRACKED, SOLVED))
     poses = closed.poses
   }
   let moved: Float64Array = new Float64Array(0)
   const sigmas = new Float64Array(placed.length).fill(NaN)
-  const markers = o.markers && markerTracker(o.markers.map, o.markers)
+  const holder = holderOf(o)
   const byTime = new Map(recorded.map((f) => [f.time, f]))
-  const held = (i: number): Held | undefined => markers?.lay(byTime.get(placed[i].time)!.markers, poses[i])
-  if (!markersAlone) {
-    const relaid = await relayFrames(placed, poses, { spacing: o.spacing, noise: o.noise, ...(markers ? { held } : {}) }, part(SOLVED, RELAID))
+  const held = (i: number): Held | undefined => holder?.lay(byTime.get(placed[i].time)!, poses[i])
+  if (!together) placed.forEach((f, i) => (sigmas[i] = tracked.get(f.time) ?? NaN))
+  else if (byShape) {
+    const relaid = await relayFrames(placed, poses, { spacing: o.spacing, noise: o.noise, ...(holder ? { held } : {}) }, part(SOLVED, RELAID))
     poses = relaid.poses
     moved = relaid.moved
     sigmas.set(relaid.sigmas)
   }
-  const surface = growingSurface(o.spacing, o.noise)
+  const surface = growingSurface(o.spacing, o.noise, o.lines)
   for (let i = 0; i < placed.length; i++) {
     placed[i].pose = poses[i]
     const { xyz } = placed[i]
     surface.addFrame(xyz, poses[i], i)
-    const by = markersAlone ? held(i) : undefined
+    const by = byShape ? undefined : held(i)
     if (by) sigmas[i] = worstAt(by, xyz)
     await turn(RELAID, 'points')
   }
@@ -163,6 +172,8 @@ async function track(recorded: readonly RecordedFrame[], o: LiveOptions, turn: (
   const byTime = new Map(recorded.map((f) => [f.time, f]))
   let placed: TrackedFrame[] = []
   const why = new Map<number, FrameReason>()
+  /** how well each was held when it entered, mm */
+  const tracked = new Map<number, number>()
   const enter = (entered: LiveState['entered'], span: number) => {
     for (const { time, pose } of entered) {
       placed.push(lazily(byTime.get(time)!, pose, span))
@@ -170,19 +181,20 @@ async function track(recorded: readonly RecordedFrame[], o: LiveOptions, turn: (
     }
   }
   for (let k = 0; k < recorded.length; k++) {
-    const { time, markers } = recorded[k]
-    const s = tracker.feed({ time, xyz: recorded[k].points().xyz, markers })
+    const { time, markers, at } = recorded[k]
+    const s = tracker.feed({ time, xyz: recorded[k].points().xyz, markers, ...(at ? { at } : {}) })
     if (s.anew) {
       for (const f of placed) why.set(f.time, 'free')
       placed = []
     }
     if (s.state !== 'steady') why.set(time, s.why)
+    if (s.laid) tracked.set(time, Math.max(...s.laid.sigmas))
     enter(s.entered, s.span)
     await turn(k)
   }
   enter(tracker.finish(), placed.at(-1)?.span ?? 0)
   placed.sort((a, b) => a.time - b.time)
-  return { placed, why }
+  return { placed, why, tracked }
 }
 
 /** How well the middle of a frame's points is held, mm (1 sigma). */

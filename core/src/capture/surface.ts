@@ -13,16 +13,19 @@ const STALE = 1.25
 /** It takes so many points to tell how it lies, from cubes up to so many away where little was seen yet. */
 const LEAST = 8
 const FURTHEST = 3
+/** Of single lines they must be so many times wider than the noise (variance), and than so much of a cube. */
+const LINE = 16
+const NARROW = 0.16
 
 /**
  * The surface that grows while one records: cubes that hold the moments of the points in them, so that a point is added in constant time, a patch of any number
  * of points costs the same, and nothing of a frame has to be kept here. A sheet seen from both sides has two layers, by the direction one looked from. Cubes
  * lie in bricks of 64, found by hashing; the plane around each is kept until it has changed. side: of a cube, mm; the spacing that is
- * wanted. noise: of a point across its surface, mm. Throws RangeError
+ * wanted. noise: of a point across its surface, mm. lines: points come in single lines, side by side at best: a patch must be wider than one. Throws RangeError
  * unless side > 0. Memory: 110 bytes a cube and 17 of its share of a brick. Tried: hashing each cube by itself (patches cost three times as much); finding
  * patches anew for each frame (half of the time of a frame).
  */
-export function growingSurface(side: number, noise: number) {
+export function growingSurface(side: number, noise: number, lines = false) {
   if (!(side > 0)) throw new RangeError(`cubes of ${side} mm`)
   let bricks = 0
   let brickRoom = 1 << 10
@@ -43,6 +46,7 @@ export function growingSurface(side: number, noise: number) {
   let then = new Float32Array(room)
   const inverse = 1 / side
   const noise2 = noise * noise
+  const narrowest = lines ? Math.max(LINE * noise2, (NARROW * side) ** 2) : 0
   const moments = new Float64Array(PER)
   const corners = new Float64Array(PATCH)
 
@@ -137,20 +141,23 @@ export function growingSurface(side: number, noise: number) {
     let reach = 1
     for (; reach <= FURTHEST; reach++) {
       collect(a - reach, b - reach, c - reach, a + reach, b + reach, c + reach, a, b, c, vx, vy, vz)
-      if (moments[0] >= LEAST) break
+      if (moments[0] < LEAST) continue
+      planeOf(moments, out)
+      if (wide(out)) break
     }
     if (reach > FURTHEST) return false
-    planeOf(moments, out)
     if (out[7] <= FLAT * noise2) return true
     for (let corner = 0; corner < 8; corner++) {
       const [i, j, l] = [corner & 1 ? reach : 0, corner & 2 ? reach : 0, corner & 4 ? reach : 0]
       collect(a - reach + i, b - reach + j, c - reach + l, a + i, b + j, c + l, a, b, c, vx, vy, vz)
       if (moments[0] < LEAST) continue
       planeOf(moments, corners)
-      if (corners[7] < out[7] && liesOn(k, corners)) out.set(corners)
+      if (corners[7] < out[7] && wide(corners) && liesOn(k, corners)) out.set(corners)
     }
     return true
   }
+  /** A single line of points lies in many planes, and which of them is flattest says nothing. Tried where areas are seen: rims are lost, and places found again less often. */
+  const wide = (p: Float64Array) => p[8] * narrowest < 1
   /** Whether what lies in a cube lies on a plane: not on two faces. */
   const liesOn = (k: number, p: Float64Array): boolean => {
     if (k < 0) return false
@@ -172,6 +179,8 @@ export function growingSurface(side: number, noise: number) {
       const v = PER * k + VX
       patches[o + 6] = 0
       if (around(k, a, b, c, data[v], data[v + 1], data[v + 2], out)) for (let i = 0; i < PATCH; i++) patches[o + i] = out[i]
+      // the next line lies beside it, and this cube will not tell
+      else if (moments[0] >= LEAST) then[k] = 0
     }
     if (patches[o + 6] === 0) return false
     out[0] = patches[o] + (a + 0.5) * side
@@ -289,6 +298,7 @@ export function growingSurface(side: number, noise: number) {
 
   return {
     side,
+    lines,
     cubes: () => count,
     /** points of a cube, at the most MOST of them */
     pointsIn: (k: number) => data[PER * k],

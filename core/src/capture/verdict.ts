@@ -40,6 +40,8 @@ export interface VerdictLimits {
 
 const LEAST_MET = 0.3
 const LEAST_FITTING = 0.75
+/** points that meet surface: fewer do not speak against markers, nor can they tell a small part that was nudged */
+const FEW = 60
 const MOST_RMS = 1.6
 const MOST_HIDDEN = 0.04
 /** measured: 0.002 at the most in frames that lie where they belong; 0.03 when a part of a tenth of what is seen moved by 2 mm */
@@ -62,7 +64,8 @@ export function judgeFrame(surface: GrowingSurface, xyz: Float32Array, laid: Sha
   const jump = Math.hypot(middle[0] - to[0], middle[1] - to[1], middle[2] - to[2], (rotationAngleDeg(moved) * Math.PI * lever) / 180)
   const hidden = hiddenShare(surface, xyz, pose)
   const lost = (why: FrameReason): Verdict => ({ state: limits.held ? 'weak' : 'lost', why, hidden, jump })
-  if (laid.met >= LEAST_MET && (laid.fits < LEAST_FITTING * laid.met || laid.rms > MOST_RMS * laid.expected)) return lost('off')
+  const few = limits.held && laid.met * (xyz.length / 3) < FEW
+  if (laid.met >= LEAST_MET && !few && (laid.fits < LEAST_FITTING * laid.met || laid.rms > MOST_RMS * laid.expected)) return lost('off')
   if (hidden > MOST_HIDDEN) return lost('hidden')
   if (doubledShare(surface, xyz, pose) > MOST_DOUBLED) return lost('off')
   const seconds = limits.since / 1000

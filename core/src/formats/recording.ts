@@ -1,23 +1,29 @@
 import { inflateSync } from 'fflate'
 import { z } from 'zod'
 import { OakError } from '../base/errors.ts'
+import { identity, isRigid, type Mat4 } from '../base/mat4.ts'
 import { decodeFrame, type FramePoints } from '../capture/framecode.ts'
-import { stereoSchema } from '../scanner/spec.ts'
+import { ownPose, stereoSchema } from '../scanner/spec.ts'
 import { ByteReader, eachLine, truncated, type ByteSource } from './source.ts'
 
 /**
  * A recording: frames of points and markers as a scanner sent them, in its own coordinates. The file, little-endian: one line of JSON (the head), then one record
- * a frame: its length without these four bytes (u32), its time (f64, ms), its number of markers n (u16), x y z and diameter of each in steps of 0.1 um
- * (4 n times i32), and the points, as framecode.ts writes them, deflated (RFC 1951). Written out for people in docs/formats.md.
+ * a frame: its length without these four bytes (u32), its time (f64, ms), its number of markers n (u16; 32768 more where the scanner said where it was), x y z and
+ * diameter of each in steps of 0.1 um (4 n times i32), where the scanner said that it was (twelve f64: three rows of its pose), and the points, as framecode.ts
+ * writes them, deflated (RFC 1951). Written out for people in docs/formats.md.
  */
 export const RECORDING = 'oak-gauge recording'
 /** mm of a step in which markers are kept: a hundredth of their noise */
 export const MARKER_STEP = 1e-4
 const FIXED = 10
+/** bit of the number of markers that tells of a pose; bytes of one */
+const POSED = 0x8000
+const POSE = 96
 
 const headSchema = z.object({
   format: z.literal(RECORDING),
-  version: z.literal(1),
+  /** 1: none of its frames has a pose */
+  version: z.union([z.literal(1), z.literal(2)]),
   /** of the scanner, and the calibration its points were computed with */
   scanner: z.string().max(200),
   calibration: z.string().max(80).default(''),
@@ -26,6 +32,10 @@ const headSchema = z.object({
   range: z.object({ near: z.number().positive(), ideal: z.number().positive(), far: z.number().positive() }),
   /** of a point across its surface at the ideal distance, mm */
   noise: z.number().positive().max(10),
+  /** how well the scanner knows where it is by itself: an arm, a turntable */
+  own: ownPose.optional(),
+  /** each frame is a single line */
+  lines: z.boolean().default(false),
 })
 export type RecordingHead = z.output<typeof headSchema>
 
@@ -34,39 +44,53 @@ export interface RecordedFrame {
   time: number
   markers: { xyz: Float32Array; diameters: Float32Array }
   points(): FramePoints
+  /** where the scanner said that it was, as in LiveFrame */
+  at?: Mat4
 }
 
-export const recordingHead = (head: Omit<RecordingHead, 'format' | 'version'>): Uint8Array =>
-  new TextEncoder().encode(`${JSON.stringify({ format: RECORDING, version: 1, ...head })}\n`)
+export const recordingHead = (head: Omit<z.input<typeof headSchema>, 'format' | 'version'>): Uint8Array =>
+  new TextEncoder().encode(`${JSON.stringify({ format: RECORDING, version: 2, ...head })}\n`)
 
-/** A record. markers: x y z and diameter of each, mm; deflated: what encodeFrame gave, deflated. */
-export function recordOf(time: number, markers: ArrayLike<number>, deflated: Uint8Array): Uint8Array {
-  const out = new Uint8Array(4 + FIXED + 4 * markers.length + deflated.length)
+/** A record. markers: x y z and diameter of each, mm; deflated: what encodeFrame gave, deflated; at: where the scanner said that it was. */
+export function recordOf(time: number, markers: ArrayLike<number>, deflated: Uint8Array, at?: ArrayLike<number>): Uint8Array {
+  const points = 4 + FIXED + 4 * markers.length + (at ? POSE : 0)
+  const out = new Uint8Array(points + deflated.length)
   const view = new DataView(out.buffer)
   view.setUint32(0, out.length - 4, true)
   view.setFloat64(4, time, true)
-  view.setUint16(12, markers.length / 4, true)
+  view.setUint16(12, (markers.length / 4) | (at ? POSED : 0), true)
   for (let i = 0; i < markers.length; i++) view.setInt32(14 + 4 * i, Math.round(markers[i] / MARKER_STEP), true)
-  out.set(deflated, 14 + 4 * markers.length)
+  if (at) for (let k = 0; k < 12; k++) view.setFloat64(14 + 4 * markers.length + 8 * k, at[k], true)
+  out.set(deflated, points)
   return out
 }
 
 /** A record again, without its first four bytes. */
 export function frameOfRecord(bytes: Uint8Array): RecordedFrame {
   const view = new DataView(bytes.buffer, bytes.byteOffset, bytes.byteLength)
-  const n = bytes.length < FIXED ? Infinity : view.getUint16(8, true)
+  const told = bytes.length < FIXED ? NaN : view.getUint16(8, true)
+  const n = told & (POSED - 1)
+  const from = FIXED + 16 * n
+  const points = from + (told & POSED ? POSE : 0)
   const time = bytes.length < FIXED ? NaN : view.getFloat64(0, true)
-  if (!(FIXED + 16 * n <= bytes.length) || !Number.isFinite(time)) throw broken('a record is not as long as it says')
+  if (!(points <= bytes.length) || !Number.isFinite(time)) throw broken('a record is not as long as it says')
   const markers = { xyz: new Float32Array(3 * n), diameters: new Float32Array(n) }
   for (let i = 0; i < n; i++) {
     const at = FIXED + 16 * i
     for (let k = 0; k < 3; k++) markers.xyz[3 * i + k] = view.getInt32(at + 4 * k, true) * MARKER_STEP
     markers.diameters[i] = view.getInt32(at + 12, true) * MARKER_STEP
   }
-  const deflated = bytes.subarray(FIXED + 16 * n)
+  let at: Mat4 | undefined
+  if (told & POSED) {
+    at = identity()
+    for (let k = 0; k < 12; k++) at[k] = view.getFloat64(from + 8 * k, true)
+    if (!isRigid(at)) throw broken(`where the scanner said it was at ${Math.round(time)} ms is no place: its turn is none`)
+  }
+  const deflated = bytes.subarray(points)
   return {
     time,
     markers,
+    ...(at ? { at } : {}),
     points() {
       let raw: Uint8Array
       try {

@@ -6,6 +6,7 @@ import type { ByteSource } from '../formats/source.ts'
 import type { Field } from '../shape/field.ts'
 import type { Mesh } from '../shape/mesh.ts'
 import type { Placed, Points } from '../shape/points.ts'
+import type { Contribution } from '../uncertainty/contribution.ts'
 import type { PoseUncertainty } from '../uncertainty/pose.ts'
 import type { Motion } from '../align/freemotion.ts'
 import type { Quantity, QuantityId } from './quantities.ts'
@@ -53,6 +54,23 @@ export interface Evidence {
   motions?: (Motion & { of: string[] })[]
   /** of a recording: how it went */
   timeline?: Timeline
+  /** of a rehearsal: its faces, largest first */
+  faces?: FaceForetold[]
+}
+
+/** What will be known of a face before it is measured. */
+export interface FaceForetold {
+  /** as a person would point at it */
+  of: string
+  /** its number in the nominal, or of the side it looks to */
+  face: number
+  /** mm2 */
+  area: number
+  /** share of it, 0..1 */
+  covered: number
+  /** standard uncertainty of a place on it, mm */
+  u: number | 'unknown'
+  parts?: Contribution[]
 }
 
 export type Inputs = Record<string, Item[] | FileValue[]>

@@ -19,6 +19,8 @@ import { merge } from './merge.ts'
 import { normals } from './normals.ts'
 import type { Evidence, Inputs, Operation, Outputs } from './operation.ts'
 import { planMarkersOperation } from './plan-markers.ts'
+import { inspectRecordingOperation } from './inspect-recording.ts'
+import { rehearseRecordingOperation } from './rehearse-recording.ts'
 import { reduce } from './reduce.ts'
 import { sample } from './sample.ts'
 import { solveRecordingOperation } from './solve-recording.ts'
@@ -33,6 +35,8 @@ export const OPERATIONS: readonly Operation[] = [
   mapMarkers,
   importMarkers,
   joinMarkers,
+  rehearseRecordingOperation,
+  inspectRecordingOperation,
   solveRecordingOperation,
   thin,
   normals,

@@ -1,6 +1,7 @@
 import { z } from 'zod'
 import { OakError } from '../base/errors.ts'
 import { identity } from '../base/mat4.ts'
+import { bestHold } from '../capture/holder.ts'
 import { solveRecording, type SolvedRecording } from '../capture/solverecording.ts'
 import type { FrameReason } from '../capture/verdict.ts'
 import { readRecording } from '../formats/recording.ts'
@@ -14,7 +15,7 @@ const PLAIN_NOISE = 0.03
 
 export const solveRecordingOperation = defineOperation({
   name: 'solve-recording',
-  version: 4,
+  version: 5,
   title: 'Solve a recording',
   stage: 'Capture',
   shows: ['points', 'frames', 'ends-met'],
@@ -24,9 +25,11 @@ export const solveRecordingOperation = defineOperation({
   params: z.object({
     name: z.string().max(200).optional().describe('Name of the pass; default: the file’s name.'),
     by: z
-      .enum(['auto', 'markers', 'shape', 'both'])
+      .enum(['auto', 'markers', 'shape', 'both', 'own'])
       .default('auto')
-      .describe('What holds the frames. auto: markers where there is a map of them, else shape. both: each counts by what it knows.'),
+      .describe(
+        'What holds the frames. own: what the scanner says of where it was (an arm, a turntable). both: markers, or without a map that, and shape, each by what it knows. auto: markers where there is a map of them, else own or both where the scanner says it, else shape.',
+      ),
     spacing: z.number().min(0.1).max(20).default(1).describe('Spacing of the surface, mm; points are kept by it.'),
     error: z.number().min(0.02).max(2).default(0.3).describe('A frame that is known less well than this stays out, mm (1 sigma).'),
     most: z.number().int().min(1).max(200).default(12).describe('Measured points kept in a cube of the spacing.'),
@@ -44,14 +47,20 @@ export const solveRecordingOperation = defineOperation({
   async run(inputs, params, ctx) {
     const [{ source }] = inputs['file'] as FileValue[]
     const [map] = (inputs['map'] ?? []) as (Item<Markers> | undefined)[]
-    if (!map && (params.by === 'markers' || params.by === 'both'))
+    ctx.progress(0, 'reading')
+    const { head, frames } = await readRecording(source)
+    const own = frames.some((f) => f.at) ? head.own : undefined
+    if (!map && (params.by === 'markers' || (params.by === 'both' && !own)))
       throw new OakError('missing-input', 'Frames are to be held by markers, and no map was given.', {
         where: 'solve-recording, map',
         remedy: 'Map the markers first, or let shape hold the frames.',
       })
-    ctx.progress(0, 'reading')
-    const { head, frames } = await readRecording(source)
-    const by = params.by === 'auto' ? (map ? ('markers' as const) : ('shape' as const)) : params.by
+    if (!own && params.by === 'own')
+      throw new OakError('no-own-pose', 'Frames are to be held by what the scanner says of where it was, and it says nothing.', {
+        where: source.name,
+        remedy: 'Let shape or markers hold the frames.',
+      })
+    const by = params.by === 'auto' ? bestHold(map !== undefined, own !== undefined, head.lines) : params.by
     const solved = await solveRecording(
       frames,
       {
@@ -61,6 +70,8 @@ export const solveRecordingOperation = defineOperation({
         error: params.error,
         most: params.most,
         without: params.without,
+        ...(own ? { own } : {}),
+        lines: head.lines,
         ...(map
           ? {
               markers: {
@@ -74,7 +85,13 @@ export const solveRecordingOperation = defineOperation({
     )
     return {
       outputs: {
-        pass: [{ name: params.name ?? source.name.replace(/\.[^.]*$/, ''), data: solved.points, pose: by === 'shape' || !map ? identity() : map.pose }],
+        pass: [
+          {
+            name: params.name ?? source.name.replace(/\.[^.]*$/, ''),
+            data: solved.points,
+            pose: by === 'shape' || by === 'own' || !map ? identity() : map.pose,
+          },
+        ],
       },
       evidence: {
         quantities: quantitiesOf(solved, frames.length),
@@ -96,9 +113,12 @@ function quantitiesOf(s: SolvedRecording, recorded: number) {
     ...(s.closed && Number.isFinite(s.closed.seam.before) ? [q('ends-apart', s.closed.seam.before), q('ends-met', s.closed.seam.after)] : []),
     q('frame-sigma-median', s.sigma.median),
     ...(Number.isFinite(s.sigma.worst) ? [q('frame-sigma-worst', s.sigma.worst)] : []),
-    ...[...s.outside].map(([why, n]) => q('frames-outside', n, { of: WHY[why] })),
+    ...outsideOf(s),
   ]
 }
+
+/** Frames that have no place, by why. */
+export const outsideOf = (s: SolvedRecording) => [...s.outside].map(([why, n]) => q('frames-outside', n, { of: WHY[why] }))
 
 /** Why frames have no place, as a person would say it. */
 const WHY: Record<FrameReason, string> = {

@@ -16,9 +16,9 @@ export interface PatternOptions {
   /** 'area': every part of the image; 'cross': two sets of laser lines; 'line': a single one */
   pattern: 'area' | 'cross' | 'line'
   /** px between samples of an area pattern. Default 3 */
-  stride?: number
+  stride?: number | undefined
   /** px between samples along a line. Default 1 */
-  along?: number
+  along?: number | undefined
   /** 0..1: where lines stand between their neighbours */
   phase?: number
   seed: number

@@ -42,7 +42,14 @@ export interface SeenMarkers {
  * What a pair of cameras makes of the markers before it: hidden ones, those turned away and those outside either image are not seen, centres
  * are located with noise that grows as the ellipse gets narrow, and computed back with the optics that are believed. Deterministic for a seed.
  */
-export function seeMarkers(spec: ScannerSpec, truth: Stereo, believed: Stereo, stuck: StuckMarkers, things: Thing[], o: SeeMarkersOptions): SeenMarkers {
+export function seeMarkers(
+  spec: Pick<ScannerSpec, 'range'>,
+  truth: Stereo,
+  believed: Stereo,
+  stuck: StuckMarkers,
+  things: Thing[],
+  o: SeeMarkersOptions,
+): SeenMarkers {
   const random = seeded(o.seed)
   const noise = o.noise ?? 0.02
   const [tl, tr, bl, br] = [truth.left, truth.right, believed.left, believed.right].map(cameraToArray)

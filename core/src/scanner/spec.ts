@@ -18,6 +18,9 @@ const camera = z.object({
 /** Two cameras; pose: 4x4 row major, left camera to right camera, mm. Scanner coordinates are those of the left camera. */
 export const stereoSchema = z.object({ left: camera, right: camera, pose: z.array(z.number()).length(16) })
 
+/** How well a scanner knows where it is by itself, of its place along each axis, mm, and its turn about each, degrees (standard uncertainty). */
+export const ownPose = z.object({ mm: z.number().positive().max(10), degrees: z.number().positive().max(10) })
+
 /** What a scanner says of itself when it is connected. Lengths mm, temperatures °C or K, times as named. */
 export const scannerSpec = z.object({
   kind: z.enum(['laser-lines', 'area', 'fringe', 'arm-line']),
@@ -27,6 +30,15 @@ export const scannerSpec = z.object({
   patterns: z.array(z.string().min(1)).min(1),
   /** frames of points that make one full measurement when nothing moves */
   shotFrames: z.number().int().min(1).max(200),
+  /** while it is moved: frames a second, px by which a place is located in good light, px between samples of an area or along a line */
+  moving: z
+    .object({
+      rate: z.number().positive().max(1000),
+      located: z.number().positive().max(1),
+      stride: z.number().int().min(1).max(32).optional(),
+      along: z.number().int().min(1).max(32).optional(),
+    })
+    .optional(),
   /** smallest and largest distance between dots of plates that suit the lens */
   platePitch: z.tuple([z.number().positive(), z.number().positive()]),
   /** length of the ball bar that suits the working volume */
@@ -35,6 +47,8 @@ export const scannerSpec = z.object({
   colour: z.boolean(),
   turntable: z.boolean(),
   arm: z.boolean(),
+  /** an arm, a turntable: it says with each frame where it is, and so well */
+  own: ownPose.optional(),
   /** minutes until warm, and how far lengths at the ideal distance move for one kelvin of its own temperature, mm */
   warmUp: z.object({ minutes: z.number().nonnegative(), driftPerKelvin: z.number().nonnegative() }),
   limits: z.object({

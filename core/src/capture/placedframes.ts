@@ -1,0 +1,96 @@
+import type { Mat4 } from '../base/mat4.ts'
+import { refinder, type Refinder } from './refind.ts'
+import { growingSurface, type GrowingSurface } from './surface.ts'
+import { shapeTracker, type ShapeTracker } from './trackshape.ts'
+
+/** A frame with its place, scanner to model. */
+export interface PlacedFrame {
+  /** ms; no two frames have the same */
+  time: number
+  /** 3N mm, scanner coordinates */
+  xyz: Float32Array
+  pose: Mat4
+}
+
+export interface PlacedFramesOptions {
+  /** cubes of the surface, mm */
+  spacing: number
+  /** of a point across its surface, mm */
+  noise: number
+  /** largest error of a frame's place along any motion, mm */
+  error: number
+  /** a place may have to be found again by shape */
+  findable: boolean
+  /** frames are single lines */
+  lines?: boolean
+}
+
+/** The frames a live recording has placed, in the surface they make together: they enter, are taken out by a person, and come back to where they lay. */
+export function placedFrames(o: PlacedFramesOptions) {
+  const empty = () => {
+    const surface = growingSurface(o.spacing, o.noise, o.lines)
+    const shape = shapeTracker(surface, { noise: o.noise })
+    return { surface, shape, again: refinder(surface, shape, { noise: o.noise, error: o.error }) }
+  }
+  let { surface, shape, again } = empty()
+  /** numbers frames as they enter, and again */
+  let number = 0
+  /** those that entered, by their time, in the order in which they did */
+  let entries = new Map<number, { pose: Mat4; number: number; out: boolean }>()
+  let count = 0
+  let entered: { time: number; pose: Mat4 }[] = []
+  let anew = false
+  const put = (xyz: Float32Array, pose: Mat4, n: number) => {
+    surface.addFrame(xyz, pose, n)
+    if (o.findable) again.add(xyz, pose, n)
+    count++
+  }
+  return {
+    surface: (): GrowingSurface => surface,
+    shape: (): ShapeTracker => shape,
+    again: (): Refinder => again,
+    /** frames in the surface */
+    count: () => count,
+    /** What is told is of what comes now. */
+    begun() {
+      entered = []
+      anew = false
+    },
+    /** since begun() */
+    told: () => ({ entered, anew }),
+    add({ time, xyz, pose }: PlacedFrame) {
+      entered.push({ time, pose })
+      entries.set(time, { pose, number, out: false })
+      put(xyz, pose, number++)
+    },
+    /** Takes out what a person leaves out. */
+    leaveOut(time: number, xyz: Float32Array) {
+      const e = entries.get(time)
+      if (!e || e.out) return
+      surface.takeFrame(xyz, e.pose, e.number)
+      if (o.findable) again.take(xyz, e.pose, e.number)
+      e.out = true
+      count--
+    },
+    /** Brings it back to where it lay. */
+    takeIn(time: number, xyz: Float32Array) {
+      const e = entries.get(time)
+      if (!e?.out) return
+      put(xyz, e.pose, e.number)
+      e.out = false
+    },
+    beginAnew() {
+      ;({ surface, shape, again } = empty())
+      entries = new Map()
+      count = 0
+      anew = true
+    },
+    /** Newest of the frames that are in the surface. */
+    newest() {
+      let last: { time: number; pose: Mat4 } | undefined
+      for (const [time, e] of entries) if (!e.out && (!last || time > last.time)) last = { time, pose: e.pose }
+      return last
+    },
+  }
+}
+export type PlacedFrames = ReturnType<typeof placedFrames>
