@@ -1,98 +1,30 @@
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals'
 import { fileURLToPath } from 'node:url'
 import { Worker } from 'node:worker_threads'
-import type { CaptureRun, JobState, MappingRun, ScannerDetail, ScannerSummary, Step } from '@oak-gauge/contract'
-import { writeAny } from '@oak-gauge/core/formats/index.ts'
-import { bytesSource } from '@oak-gauge/core/formats/source.ts'
-import { readAny } from '@oak-gauge/core/formats/index.ts'
+import type { CaptureRun, MappingRun, Step } from '@oak-gauge/contract'
 import { boundingBox } from '@oak-gauge/core/shape/points.ts'
-import { buildTriangleSearch, closestOnTriangle, closestTriangles, newClosest } from '@oak-gauge/core/space/closest.ts'
-import { tray } from '../../core/test/tray.ts'
-import { stockShelf } from '../src/scanners/demo.ts'
 import { SessionRow } from '../src/db/scannermodels.ts'
 import { sweepFrames } from '../src/sessions/framelog.ts'
 import { records } from '../src/capture/records.ts'
 import type { FromTracker, ToTracker } from '../src/capture/trackmessages.ts'
-import { startAll, until, type All } from './help.ts'
+import { atTheShelf, evidence, type Shelf } from './capturing.ts'
+import { until } from './help.ts'
 
-let all: All
-let job: JobState
-const shelf: Record<string, string> = {}
-
-const warm = (name: string) =>
-  until(
-    async () => (await all.call('GET', `/scanners/${shelf[name]}`)).body as ScannerDetail,
-    (s) => s.link === 'connected' && s.state?.warm === true,
-  )
-const run = async <T = CaptureRun>(name: string): Promise<T> => (await all.call('GET', `/scanners/${shelf[name]}/run`)).body
-/** by frame: s, fate, sigma, known */
-const line = async (name: string): Promise<number[][]> => {
-  const f = new Float32Array(await (await fetch(`${all.url}/api/v1/scanners/${shelf[name]}/timeline`)).arrayBuffer())
-  return Array.from({ length: f.length / 4 }, (_, i) => [...f.subarray(4 * i, 4 * i + 4)])
-}
-const act = (name: string, what: string, body: object = {}) => all.call('POST', `/scanners/${shelf[name]}/run/${what}`, body)
-const led = (name: string) =>
-  until(
-    () => run<CaptureRun | MappingRun>(name),
-    (r) => r.path === null,
-    120,
-  )
-const begin = (scanner: string, body: object = {}) =>
-  all.call('POST', `/jobs/${job.job.id}/capture`, { scanner: shelf[scanner], setup: job.setups[0].id, ...body })
-const finished = (id: string | null) =>
-  until(
-    async () => (await all.state(job.job.id)).steps.find((s) => s.id === id),
-    (s) => !!s && ['done', 'failed', 'cancelled'].includes(s.state),
-    300,
-  ) as Promise<Step>
-const passes = async () => (await all.state(job.job.id)).tray.filter((i) => i.role === 'pass')
-const evidence = (s: Step, id: string) => s.evidence?.quantities.find((q) => q.id === id)?.value
-
-/** rms distance of a pass to the part that stood there, and the share of it within 3 mm, mm */
-async function offPart(item: string): Promise<{ rms: number; share: number }> {
-  const file = new Uint8Array(await (await fetch(`${all.url}/api/v1/items/${item}/file?format=ply`)).arrayBuffer())
-  const { data } = await readAny(bytesSource('pass.ply', file))
-  if (data.kind !== 'points') throw new Error('no points')
-  const n = data.xyz.length / 3
-  const order = Uint32Array.from({ length: n }, (_, i) => i)
-  const search = buildTriangleSearch(tray)
-  const hits = closestTriangles(search, data.xyz, order, 0, n, 3).slice()
-  const best = newClosest()
-  let [squares, count] = [0, 0]
-  for (let i = 0; i < n; i++) {
-    if (hits[i] < 0) continue
-    best.d2 = Infinity
-    closestOnTriangle(search.corners, hits[i], data.xyz[3 * i], data.xyz[3 * i + 1], data.xyz[3 * i + 2], best)
-    squares += best.d2
-    count++
-  }
-  return { rms: Math.sqrt(squares / count), share: count / n }
-}
-
-beforeAll(async () => {
-  process.env['OAK_CLOCK'] = '4000'
-  all = await startAll({ apart: true })
-  await stockShelf()
-  for (const s of (await all.call('GET', '/scanners')).body.items as ScannerSummary[]) shelf[s.name] = s.id
-  job = await all.newJob('Tray')
-  const stl = Buffer.concat([...writeAny('stl', tray, 'tray')])
-  expect((await all.bring(job.job.id, 'tray.stl', stl, '&role=nominal&unit=mm')).state).toBe('done')
-  for (const name of ['Alder', 'Birch']) {
-    await all.call('PATCH', `/scanners/${shelf[name]}`, { on: true })
-    await warm(name)
-  }
-}, 120_000)
-afterAll(() => all.stop())
+let shelf: Shelf
+beforeAll(async () => void (shelf = await atTheShelf('Alder', 'Birch')), 120_000)
+afterAll(() => shelf.all.stop())
 
 describe('recording by shape', () => {
   it('needs a setup of the job, a scanner that is led by hand, and a map where markers are to hold it', async () => {
+    const { begin } = shelf
     expect((await begin('Birch', { setup: '00000000-0000-4000-8000-000000000000' })).status).toBe(404)
-    expect((await begin('Hazel')).body.code).toBe('not-by-hand')
+    expect((await begin('Birch', { by: 'own' })).body.code).toBe('no-own-pose')
     expect((await begin('Birch', { by: 'markers' })).body.code).toBe('no-map')
     expect((await begin('Birch', { spacing: 0 })).status).toBe(400)
     expect(await SessionRow.count()).toBe(0)
   })
   it('nothing is recorded before it is asked for; a hold is a hold; the process is killed, and hardly a frame is lost', async () => {
+    const { all, begin, act, run, settled, line, passes, killed } = shelf
     const begun = await begin('Birch', { by: 'shape', spacing: 1.5 })
     expect([begun.status, begun.body.phase, begun.body.frames]).toEqual([202, 'ready', 0])
     expect((await begin('Birch')).status).toBe(409)
@@ -109,11 +41,7 @@ describe('recording by shape', () => {
       60,
     )
     expect(before.surface.cubes).toBeGreaterThan(1000)
-    const gone = new Promise((resolve) => all.sessions().once('exit', resolve))
-    all.sessions().kill('SIGKILL')
-    await gone
-    await all.startSessions()
-    await warm('Birch')
+    await killed('Birch')
     const after = await until(
       () => run('Birch'),
       (r) => r.phase === 'recording',
@@ -142,7 +70,7 @@ describe('recording by shape', () => {
     for (const { looks } of next!.views) expect(Math.hypot(...looks)).toBeCloseTo(1, 9)
 
     // the end of it is left out, with the last five frames that were placed: led back to what was before; and taken in again
-    const { seconds, placed } = await run('Birch')
+    const { seconds, placed } = await settled('Birch')
     const cut = (spans: number[][]) => act('Birch', 'leave-out', { spans })
     const end = (await line('Birch')).filter(([, fate]) => fate === 0).at(-5)![0] - 0.001
     expect((await cut([[seconds, end]])).body).toMatchObject({ without: [[end, seconds]] })
@@ -182,10 +110,11 @@ describe('recording by shape', () => {
 
 describe('recording by markers', () => {
   it('a pass from nothing: planned, mapped, recorded, solved; it lies on the part', async () => {
+    const { all, job, begin, act, run, line, passes, led, finished, killed, offPart, shelf: ids } = shelf
     const nominal = (await all.state(job.job.id)).tray.find((i) => i.role === 'nominal')
     const plan = await all.step(job.job.id, { operation: 'plan-markers', inputs: { shape: [nominal!.slot] }, params: { where: 'around' } })
     expect([plan.state, plan.problem]).toEqual(['done', null])
-    await all.call('POST', `/jobs/${job.job.id}/mapping`, { scanner: shelf['Alder'], setup: job.setups[0].id })
+    await all.call('POST', `/jobs/${job.job.id}/mapping`, { scanner: ids['Alder'], setup: job.setups[0].id })
     await act('Alder', 'path')
     await led('Alder')
     const map = await finished(((await act('Alder', 'end')).body as MappingRun).step)
@@ -199,10 +128,10 @@ describe('recording by markers', () => {
     expect([live.frames > 200, live.placed + live.late > 0.9 * live.frames, live.contradicts]).toEqual([true, true, 0])
     expect([live.sigma !== null && live.sigma < 0.1, live.ghost]).toEqual([true, null])
     const cubes = new Float32Array(
-      await (await fetch(`${all.url}/api/v1/scanners/${shelf['Alder']}/captured?version=${live.surface.version}&from=0`)).arrayBuffer(),
+      await (await fetch(`${all.url}/api/v1/scanners/${ids['Alder']}/captured?version=${live.surface.version}&from=0`)).arrayBuffer(),
     )
     expect([cubes.length % 7, cubes.length / 7 >= live.surface.cubes]).toEqual([0, true])
-    expect((await all.call('GET', `/scanners/${shelf['Alder']}/captured?version=99`)).status).toBe(204)
+    expect((await all.call('GET', `/scanners/${ids['Alder']}/captured?version=99`)).status).toBe(204)
 
     // it grows where the part lies, and not in the axes of the first frame
     const box = boundingBox(Float32Array.from({ length: (3 * cubes.length) / 7 }, (_, i) => cubes[7 * Math.floor(i / 3) + (i % 3)]))
@@ -228,10 +157,7 @@ describe('recording by markers', () => {
       ],
     })
     // whoever takes the session over knows it
-    all.sessions().kill('SIGKILL')
-    await new Promise((resolve) => all.sessions().once('exit', resolve))
-    await all.startSessions()
-    await warm('Alder')
+    await killed('Alder')
     const resumed = await until(
       () => run('Alder'),
       (r) => r.placed + r.late > 0.7 * r.frames,
@@ -288,6 +214,7 @@ describe('recording by markers', () => {
     expect(again.state).toBe('done')
   }, 400_000)
   it('an empty recording is refused at its end, and may be given up', async () => {
+    const { begin, act, run } = shelf
     await begin('Alder', { spacing: 1 })
     const ended = (await act('Alder', 'end')).body as CaptureRun
     expect([ended.phase, ended.problem?.code]).toEqual(['held', 'nothing-recorded'])

@@ -16,7 +16,7 @@ it('a hand leads back to where what it saw was known, not to where it was when t
   const done = new Promise<void>((resolve) => (ended = resolve))
   const hand = new Hand(
     { link: () => link } as unknown as ScannerKeeper,
-    { id: 'a', spec: { turntable: false, range: { ideal: IDEAL } } } as unknown as ScannerRow,
+    { id: 'a', spec: { turntable: false, arm: false, range: { ideal: IDEAL } } } as unknown as ScannerRow,
     { box: [-80, -60, 0, 80, 60, 40] } as unknown as Stage,
     40,
     // two seconds in steps of 60 ms

@@ -24,6 +24,15 @@ const act = (name: string, what: string, body: object = {}) => all.call('POST', 
 const list = async (item: string): Promise<Markers> =>
   readMarkers(await (await fetch(`${all.url}/api/v1/items/${item}/file?format=csv`)).text(), 'list', 'mm').markers
 const tray = async (role: string) => (await all.state(job.job.id)).tray.filter((i) => i.role === role)
+/** Led round until all that are planned are known well enough: on a slow machine a round has few frames, and one may be missing. */
+async function mapped(name: string, planned: number): Promise<MappingRun> {
+  for (let round = 1; ; round++) {
+    await act(name, 'path')
+    await pathOver(name)
+    const live = (await all.call('GET', `/scanners/${shelf[name]}/mapping?after=-1`)).body as MappingRun
+    if (round === 3 || (live.markers.length >= planned && live.markers.every((m) => m.state === 'enough'))) return live
+  }
+}
 const pathOver = (name: string) =>
   until(
     () => run<MappingRun>(name),
@@ -88,9 +97,7 @@ describe('markers of a job', () => {
     const started = await all.call('POST', `/jobs/${job.job.id}/mapping`, { scanner: shelf['Alder'], setup: job.setups[0].id })
     expect(started.status).toBe(202)
     expect((await all.call('POST', `/jobs/${job.job.id}/mapping`, { scanner: shelf['Alder'], setup: job.setups[0].id })).status).toBe(409)
-    await act('Alder', 'path')
-    await pathOver('Alder')
-    const live = (await all.call('GET', `/scanners/${shelf['Alder']}/mapping?after=-1`)).body as MappingRun
+    const live = await mapped('Alder', plan.ids.length)
     expect(live.frames).toBeGreaterThan(100)
     expect(live.markers.filter((m) => m.state !== 'enough')).toEqual([])
     expect(live.markers.length).toBe(plan.ids.length)

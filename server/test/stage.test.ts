@@ -3,7 +3,8 @@ import { boxSolid } from '@oak-gauge/core/shape/solids.ts'
 import { makeMarkers } from '@oak-gauge/core/markers/markers.ts'
 import { compareMarkers } from '@oak-gauge/core/markers/compare.ts'
 import { identity, multiply, translation } from '@oak-gauge/core/base/mat4.ts'
-import { movedBody, pathPose } from '../src/markers/path.ts'
+import { wayRound } from '@oak-gauge/core/capture/wayround.ts'
+import { movedBody } from '../src/markers/path.ts'
 import { placementSheet } from '../src/markers/sheet.ts'
 import { benchOf, onStage, setStage, slide, stageInput } from '../src/markers/stage.ts'
 
@@ -75,7 +76,7 @@ describe('the virtual hand', () => {
   it('goes round at the ideal distance and looks at what is marked', () => {
     const box = [-150, -100, 0, 150, 100, 40]
     for (const t of [0, 0.2, 0.5, 0.9]) {
-      const m = pathPose(box, 400, t)
+      const m = wayRound(box, 400, t)
       // where the line of sight meets the height of the middle
       const k = (20 - m[11]) / m[10]
       expect(k).toBeGreaterThan(360)
@@ -87,7 +88,7 @@ describe('the virtual hand', () => {
   it('moves as the scanner sees it', () => {
     const still = { away: 0, right: 0, down: 0, topAway: 0, rightAway: 0, turn: 0 }
     expect([...movedBody(identity(), { ...still, away: 30 })].slice(8, 12)).toEqual([0, 0, 1, -30])
-    const over = pathPose([-50, -50, 0, 50, 50, 0], 400, 0)
+    const over = wayRound([-50, -50, 0, 50, 50, 0], 400, 0)
     const right = movedBody(over, { ...still, right: 10 })
     expect([3, 7, 11].map((i) => Number((right[i] - over[i] - 10 * over[i - 3]).toFixed(9)))).toEqual([0, 0, 0])
     expect(movedBody(identity(), { ...still, turn: 90 })[1]).toBeCloseTo(-1, 9)

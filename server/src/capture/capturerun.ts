@@ -1,50 +1,32 @@
-import { Readable } from 'node:stream'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
 import type { Mat4 } from '@oak-gauge/core/base/mat4.ts'
-import type { Stereo } from '@oak-gauge/core/calibrate/camera.ts'
 import type { Spans } from '@oak-gauge/core/capture/timeline.ts'
-import { frameOfRecord, recordingHead } from '@oak-gauge/core/formats/recording.ts'
-import { worstUncertainty, type Markers } from '@oak-gauge/core/markers/markers.ts'
 import type { CaptureRun as RunView, LinkFrame } from '@oak-gauge/contract'
-import { storeFile } from '../blobs.ts'
 import type { Database } from '../db/connect.ts'
 import type { ScannerRow, SessionRow } from '../db/scannermodels.ts'
-import { enqueueFile } from '../ledger/enqueue.ts'
 import { Hand } from '../markers/hand.ts'
 import type { HandMove } from '../markers/path.ts'
-import { benchOf, type Stage } from '../markers/stage.ts'
+import { benchOf } from '../markers/stage.ts'
 import { middleDistance } from '../markers/mappingview.ts'
 import { toProblem } from '../problem.ts'
 import type { Queue } from '../queue.ts'
 import type { ScannerKeeper } from '../scanners/keeper.ts'
-import { FrameLog, storedBetween, storedFrames, takeUp } from '../sessions/framelog.ts'
+import { FrameLog, storedBetween, takeUp } from '../sessions/framelog.ts'
 import { rounded } from '../sessions/frames.ts'
 import { openSession, Session } from '../sessions/session.ts'
 import { emptyView, Model, tracked } from './captureview.ts'
 import { FrameLine } from './frameline.ts'
-import { records } from './records.ts'
-import { Tracker } from './tracker.ts'
-import type { FromTracker, TrackStart } from './trackmessages.ts'
-
-export interface CaptureOptions {
-  job: string
-  setup: string
-  name: string
-  by: 'markers' | 'shape' | 'both'
-  spacing: number
-  /** noise of a point across its surface at the ideal distance, mm */
-  noise: number
-  map: { markers: Markers; slot: string } | null
-  stereo: Stereo
-  calibration: string
-  /** before a stand-in */
-  stage: Stage | null
-}
+import { records, timeOf } from './records.ts'
+import { storePass, type CaptureOptions } from './storepass.ts'
+import { startOf, Tracker, trackerEnded } from './tracker.ts'
+import type { FromTracker } from './trackmessages.ts'
+import { plannedTable, Turntable, type TableHost, type TableProgress } from './turntable.ts'
 
 interface Progress {
   phase: 'ready' | 'recording' | 'held' | 'solving'
   /** s since the first frame, from and to */
   without: [number, number][]
+  table?: TableProgress | undefined
 }
 
 /** Frames on end that do not lie on what was recorded, and it holds by itself. */
@@ -53,10 +35,6 @@ const MOVED = 12
 const STEP = 60
 /** seconds of the scripted hand */
 const PATH_SECONDS = 40
-
-const timeOf = (record: Uint8Array) => frameOfRecord(record.subarray(4)).time
-const trackerEnded = (cause?: unknown) =>
-  new OakError('tracker-ended', 'What tracks the frames has ended.', { remedy: 'What was recorded is kept: end the recording, and it is solved.', cause })
 
 /**
  * Points and markers recorded while a scanner is moved: a thread makes a record of each frame as it comes, which is stored, and tracks it, which is shown; at the end
@@ -69,6 +47,7 @@ export class CaptureRun extends Session<RunView, Progress> {
   private readonly queue: Queue
   private readonly o: CaptureOptions
   private readonly hand: Hand | undefined
+  private readonly table: Turntable | undefined
   private readonly tracker: Tracker
   private log: FrameLog<Uint8Array>
   readonly model = new Model()
@@ -80,24 +59,17 @@ export class CaptureRun extends Session<RunView, Progress> {
   /** ms by which the scanner's clock is set back against that of the frames: it begins anew when a stand-in does */
   private shift = 0
 
-  private constructor(keeper: ScannerKeeper, scanner: ScannerRow, record: SessionRow, db: Database, queue: Queue, o: CaptureOptions) {
+  private constructor(keeper: ScannerKeeper, scanner: ScannerRow, record: SessionRow, db: Database, queue: Queue, o: CaptureOptions, table?: TableProgress) {
     super(keeper, scanner, record, emptyView(o, scanner.spec))
     this.db = db
     this.queue = queue
     this.o = o
     this.log = new FrameLog(db.pool, record.id, records)
-    this.hand = o.stage ? new Hand(keeper, scanner, o.stage, PATH_SECONDS, () => this.tell()) : undefined
-    const m = o.map?.markers
-    const start: TrackStart = {
-      by: o.by,
-      spacing: o.spacing,
-      noise: o.noise,
-      range: scanner.spec.range,
-      stereo: o.stereo,
-      map: m ? { positions: m.positions, normals: m.normals, diameters: m.diameters, sigma: m.ids.map((_, i) => worstUncertainty(m.covariance, i)) } : null,
-    }
+    const { turntable, shotFrames } = scanner.spec
+    this.hand = o.stage && !turntable ? new Hand(keeper, scanner, o.stage, PATH_SECONDS, () => this.tell()) : undefined
+    this.table = turntable ? new Turntable(this.forTable(shotFrames), table ?? plannedTable(o.angles)) : undefined
     this.tracker = new Tracker(
-      start,
+      startOf(o, scanner.spec),
       (m) => this.heard(m),
       (e) => void this.broke(e),
     )
@@ -117,8 +89,8 @@ export class CaptureRun extends Session<RunView, Progress> {
     o: CaptureOptions,
     progress: Partial<Progress>,
   ): Promise<CaptureRun> {
-    const run = new CaptureRun(keeper, scanner, record, db, queue, o)
     const { phase, without = [] } = progress
+    const run = new CaptureRun(keeper, scanner, record, db, queue, o, progress.table)
     run.view.without = without
     run.line.leaveOut(without)
     run.log = await takeUp(db.pool, record.id, records, (list) => {
@@ -141,6 +113,8 @@ export class CaptureRun extends Session<RunView, Progress> {
       await this.hand?.take()
       await link.order({ type: 'bench', things: benchOf(this.o.stage) })
     }
+    // it is asked for each shot
+    if (this.table) return
     const aims = !this.o.stage || this.o.stage.positions.length > 0
     await link.order({ type: 'mode', mode: this.view.phase === 'recording' ? 'record' : this.view.phase === 'ready' && aims ? 'aim' : 'idle' })
   }
@@ -160,8 +134,8 @@ export class CaptureRun extends Session<RunView, Progress> {
     const time = said + this.shift
     this.lastTime = time
     this.came.set(time, { at: performance.now(), hand: this.hand?.where() })
-    const { xyz, brightness } = f
-    return this.tracker.frame({ type: 'frame', time, xyz, ...(brightness ? { brightness } : {}), markers })
+    const { xyz, brightness, pose } = f
+    return this.tracker.frame({ type: 'frame', time, xyz, ...(brightness ? { brightness } : {}), markers, ...(pose ? { at: pose } : {}) })
   }
 
   private heard(m: FromTracker): void {
@@ -176,8 +150,10 @@ export class CaptureRun extends Session<RunView, Progress> {
       return
     }
     if (m.type === 'next') {
-      const { views, poor, never } = m
-      if (this.view.phase === 'held') this.view.next = { views, poor, never }
+      const { views, poor, never, turns, known } = m
+      const next = { views: views.map((v, k) => ({ ...v, turn: this.table ? turns[k] : null })), poor, never }
+      this.table?.heard({ ...next, known })
+      if (this.view.phase === 'held') this.view.next = next
       return this.tell()
     }
     if (m.anew) this.line.began()
@@ -216,16 +192,18 @@ export class CaptureRun extends Session<RunView, Progress> {
     await this.hold()
   }
 
-  override async settle(): Promise<void> {
+  private async stored(): Promise<void> {
     await this.tracker.allMade()
     await this.log.flush()
+  }
+  override async settle(): Promise<void> {
+    await this.stored()
     await this.tracker.stop()
   }
 
   /** Every frame that came is in the database. Throws 'not-stored' when it did not take them just now: they would be missing in what is read from there. */
   private async wholeLog(): Promise<void> {
-    await this.tracker.allMade()
-    await this.log.flush()
+    await this.stored()
     if (!this.log.stored())
       throw new OakError('not-stored', 'The last frames are not in the database yet.', { remedy: 'Nothing is lost. Try it again in a moment.' })
   }
@@ -233,6 +211,7 @@ export class CaptureRun extends Session<RunView, Progress> {
   private tell(): void {
     this.view.sequence++
     this.view.path = this.hand?.at ?? null
+    this.view.table = this.table?.view() ?? null
     this.wake()
   }
   protected override changed(): void {
@@ -241,7 +220,11 @@ export class CaptureRun extends Session<RunView, Progress> {
   }
   private note(): Promise<void> {
     const { phase, without } = this.view
-    return this.save({ without, phase: phase === 'waiting' ? 'recording' : phase === 'done' || phase === 'failed' ? 'held' : phase })
+    return this.save({
+      without,
+      table: this.table?.progress,
+      phase: phase === 'waiting' ? 'recording' : phase === 'done' || phase === 'failed' ? 'held' : phase,
+    })
   }
 
   /** The state, as soon as it is newer than `after`, or after five seconds. */
@@ -252,7 +235,21 @@ export class CaptureRun extends Session<RunView, Progress> {
 
   /** Begins to record, or goes on. */
   async go(): Promise<void> {
-    if (this.view.phase !== 'ready' && this.view.phase !== 'held') return
+    if (await this.recording()) this.table?.go()
+  }
+  /** Shots at these angles, once. */
+  async shots(angles: number[]): Promise<void> {
+    const table = this.turntable()
+    if (await this.recording()) table.go(angles)
+  }
+  /** Shots where something is missing. */
+  async again(until: 'once' | 'gained'): Promise<void> {
+    const table = this.turntable()
+    if (await this.recording()) table.again(until)
+  }
+  /** False when it does already, or cannot now. */
+  private async recording(): Promise<boolean> {
+    if (this.view.phase !== 'ready' && this.view.phase !== 'held') return false
     if (this.tracker.ended) throw trackerEnded()
     this.view.phase = 'recording'
     this.view.problem = null
@@ -262,13 +259,36 @@ export class CaptureRun extends Session<RunView, Progress> {
     await this.note()
     if (this.keeper.of(this.scanner.id).link) await this.begin()
     else this.lost()
+    return true
   }
+  private forTable(frames: number): TableHost {
+    return {
+      frames,
+      order: (m) => this.keeper.link(this.scanner.id).order(m),
+      // what is noted as taken is there
+      taken: () => this.stored().then(() => this.note()),
+      look: () => this.look(),
+      linked: () => this.keeper.of(this.scanner.id).link !== undefined,
+      through: async (problem) => {
+        if (problem && !this.ended) this.view.problem = toProblem(problem)
+        // nobody waits for it: another process may lead the session by now
+        await this.hold().catch((e: unknown) => (this.view.problem = toProblem(e)))
+      },
+    }
+  }
+  private turntable(): Turntable {
+    if (!this.table) throw new OakError('no-turntable', `${this.scanner.name} has no turntable.`, { remedy: 'Lead it by hand.' })
+    return this.table
+  }
+
   async hold(): Promise<void> {
     if (this.view.phase !== 'recording' && this.view.phase !== 'waiting') return
+    // the shot that is being taken still counts
+    await this.table?.hold()
     this.view.phase = 'held'
     this.hand?.stop()
     this.changed()
-    await Promise.all([this.quiet(), this.note(), this.log.flush()])
+    await Promise.all([this.quiet(), this.note(), this.stored()])
     this.look()
   }
 
@@ -291,7 +311,7 @@ export class CaptureRun extends Session<RunView, Progress> {
   /** While it is held there is time to find from where it should be seen next. */
   private look(): void {
     this.view.next = null
-    this.tracker.post({ type: 'look' })
+    this.tracker.post({ type: 'look', ...(this.table ? { table: this.table.stands() } : {}) })
   }
 
   private standIn(): Hand {
@@ -318,32 +338,22 @@ export class CaptureRun extends Session<RunView, Progress> {
     this.standIn().back((e) => (this.view.problem = toProblem(e)))
   }
 
+  private ending(): boolean {
+    return this.ended || this.view.phase === 'solving'
+  }
   /** The recording becomes a file of the job, and the pass a step of its ledger. */
   async end(): Promise<void> {
-    if (this.ended || this.view.phase === 'solving') return
+    if (this.ending()) return
     this.hand?.stop()
+    await this.table?.hold()
+    if (this.ending()) return
     this.view.phase = 'solving'
     this.changed()
     await this.quiet()
     try {
       await Promise.all([this.note(), this.wholeLog()])
       if (!this.view.frames) throw new OakError('nothing-recorded', 'Nothing was recorded.', { remedy: 'Record, or give it up.' })
-      const { o, scanner } = this
-      const name = `${o.name}.frames`
-      const file = await storeFile(this.db.pool, name, Readable.from(this.whole()))
-      const step = await enqueueFile(this.queue, o.job, {
-        operation: 'solve-recording',
-        id: file.id,
-        name,
-        role: 'pass',
-        setup: o.setup,
-        params: { name: o.name, by: o.by, spacing: o.spacing, ...(this.view.without.length ? { without: this.view.without } : {}) },
-        inputs: o.map && o.by !== 'shape' ? { map: [o.map.slot] } : {},
-        // of the session's own number: one step, however often its end is tried
-        request: this.record.id,
-      })
-      await scanner.update({ usedAt: new Date() })
-      this.view.step = step.id
+      this.view.step = await storePass(this.db, this.queue, this.record, this.scanner, this.o, this.view.without)
       this.view.phase = 'done'
       await this.close('done')
       // the recording is a file of the job by now
@@ -357,17 +367,10 @@ export class CaptureRun extends Session<RunView, Progress> {
     this.changed()
   }
 
-  /** The file, as docs/formats.md describes it. */
-  private async *whole(): AsyncGenerator<Uint8Array> {
-    const { o, scanner } = this
-    const { near, ideal, far } = scanner.spec.range
-    yield recordingHead({ scanner: scanner.name, calibration: o.calibration, optics: o.stereo, range: { near, ideal, far }, noise: o.noise })
-    for await (const list of storedFrames(this.db.pool, this.record.id, records)) yield* list
-  }
-
   async cancel(): Promise<void> {
     if (this.ended) return
     this.hand?.stop()
+    await this.table?.hold()
     await this.close('cancelled')
     await this.quiet()
     await this.tracker.stop()
@@ -385,8 +388,11 @@ export class CaptureRun extends Session<RunView, Progress> {
   }
   found(): void {
     if (this.ended) return
-    if (this.view.phase === 'waiting') this.view.phase = 'recording'
+    const goesOn = this.view.phase === 'waiting'
+    if (goesOn) this.view.phase = 'recording'
     this.changed()
-    void this.begin().catch((e: unknown) => (this.view.problem = toProblem(e)))
+    void this.begin()
+      .then(() => goesOn && this.table?.go())
+      .catch((e: unknown) => (this.view.problem = toProblem(e)))
   }
 }

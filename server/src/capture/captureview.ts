@@ -1,7 +1,7 @@
 import { rotateVector, type Mat4 } from '@oak-gauge/core/base/mat4.ts'
 import type { ScannerSpec } from '@oak-gauge/core/scanner/spec.ts'
 import type { CaptureRun as RunView } from '@oak-gauge/contract'
-import type { CaptureOptions } from './capturerun.ts'
+import { inMap, type CaptureOptions } from './storepass.ts'
 import type { FromTracker, Grown } from './trackmessages.ts'
 
 /** What the browser is told of a recording before the first frame. */
@@ -10,6 +10,7 @@ export const emptyView = (o: CaptureOptions, { range }: ScannerSpec): RunView =>
   job: o.job,
   setup: o.setup,
   by: o.by,
+  map: inMap(o),
   spacing: o.spacing,
   phase: 'ready',
   sequence: 0,
@@ -34,6 +35,7 @@ export const emptyView = (o: CaptureOptions, { range }: ScannerSpec): RunView =>
   seconds: 0,
   without: [],
   next: null,
+  table: null,
   standIn: o.stage !== null,
   path: null,
   problem: null,

@@ -1,6 +1,10 @@
 import { existsSync } from 'node:fs'
 import { fileURLToPath } from 'node:url'
 import { Worker } from 'node:worker_threads'
+import { OakError } from '@oak-gauge/core/base/errors.ts'
+import { worstUncertainty } from '@oak-gauge/core/markers/markers.ts'
+import type { ScannerSpec } from '@oak-gauge/core/scanner/spec.ts'
+import type { CaptureOptions } from './storepass.ts'
 import type { FromTracker, ToTracker, TrackStart } from './trackmessages.ts'
 
 /** Beside this bundle; when the server runs from its sources (tests), where it is built. */
@@ -8,6 +12,24 @@ function threadFile(): string {
   const beside = fileURLToPath(new URL('./trackthread.js', import.meta.url))
   return existsSync(beside) ? beside : fileURLToPath(new URL('../../../.build/trackthread.js', import.meta.url))
 }
+
+/** With what the thread of a recording is begun. */
+export function startOf(o: CaptureOptions, { range, own }: Pick<ScannerSpec, 'range' | 'own'>): TrackStart {
+  const m = o.by === 'own' ? undefined : o.map?.markers
+  return {
+    by: o.by,
+    spacing: o.spacing,
+    noise: o.noise,
+    lines: o.lines,
+    range,
+    stereo: o.stereo,
+    ...(own ? { own } : {}),
+    map: m ? { positions: m.positions, normals: m.normals, diameters: m.diameters, sigma: m.ids.map((_, i) => worstUncertainty(m.covariance, i)) } : null,
+  }
+}
+
+export const trackerEnded = (cause?: unknown) =>
+  new OakError('tracker-ended', 'What tracks the frames has ended.', { remedy: 'What was recorded is kept: end the recording, and it is solved.', cause })
 
 /** The thread that makes a record of each frame as it comes, and tracks it. */
 export class Tracker {

@@ -13,13 +13,13 @@ export interface TrackStart extends Omit<LiveOptions, 'markers'> {
 
 export type ToTracker =
   /** as it came; markers: x y z and diameter of each */
-  | { type: 'frame'; time: number; xyz: Float32Array; brightness?: Uint8Array; markers: number[] }
+  | { type: 'frame'; time: number; xyz: Float32Array; brightness?: Uint8Array; markers: number[]; at?: number[] }
   /** a record again, after a restart */
   | { type: 'again'; record: Uint8Array }
   /** records of frames that a person leaves out, and of those that are taken in again */
   | { type: 'cut'; out: Uint8Array[]; in: Uint8Array[] }
-  /** from where it should be seen next is to be found, as long as nothing else comes */
-  | { type: 'look' }
+  /** from where it should be seen next is to be found, as long as nothing else comes; table: how a turntable stands, and how it stood for each shot, degrees */
+  | { type: 'look'; table?: { turn: number; taken: number[] } }
 
 /** Cubes of the surface: from the first of these on, or all of them. */
 export interface Grown {
@@ -35,7 +35,8 @@ export const TOLD = 4
 export type FromTracker =
   /** the record of a frame that came, to be stored */
   | { type: 'record'; record: Uint8Array }
-  | ({ type: 'next' } & NextViews)
+  /** turns: of a turntable, for each view; known: cubes of the surface by then */
+  | ({ type: 'next'; turns: number[]; known: number } & NextViews)
   /** a frame that is none: what is wrong with it */
   | { type: 'refused'; detail: string; remedy: string }
   /** what a frame came to; and since the last time: what is newly known of frames (TOLD numbers each), and whether the surface began anew */

@@ -2,8 +2,10 @@ import { deflateRawSync } from 'node:zlib'
 import { parentPort, workerData } from 'node:worker_threads'
 import { Cancelled, OakError } from '@oak-gauge/core/base/errors.ts'
 import { encodeFrame, roundFrame } from '@oak-gauge/core/capture/framecode.ts'
+import { isRigid, orthonormalise, type Mat4 } from '@oak-gauge/core/base/mat4.ts'
 import { quietContext } from '@oak-gauge/core/base/run.ts'
 import { nextViews } from '@oak-gauge/core/capture/nextviews.ts'
+import { tableViews } from '@oak-gauge/core/capture/tableviews.ts'
 import { liveTracker, type LiveFrame, type LiveState } from '@oak-gauge/core/capture/livetracker.ts'
 import { FATES } from '@oak-gauge/core/capture/timeline.ts'
 import { frameOfRecord, recordOf } from '@oak-gauge/core/formats/recording.ts'
@@ -38,7 +40,7 @@ let allAt = 0
 
 port.on('message', (m: ToTracker) => {
   looking.aborted = true
-  if (m.type === 'look') return look((looking = { aborted: false }))
+  if (m.type === 'look') return look((looking = { aborted: false }), m.table)
   if (m.type === 'cut') waiting.push(m)
   else take(m)
   work()
@@ -58,7 +60,12 @@ function take(m: Extract<ToTracker, { type: 'frame' | 'again' }>): void {
 function made(m: Extract<ToTracker, { type: 'frame' }>): Uint8Array {
   const step = start.noise / 4
   const points = { xyz: roundFrame(m.xyz, step), ...(m.brightness ? { intensity: m.brightness } : {}) }
-  return recordOf(m.time, m.markers, deflateRawSync(encodeFrame(points, step), { level: 3 }))
+  if (m.at && !isRigid(m.at))
+    throw new OakError('bad-frame', `Where the scanner says it was at ${Math.round(m.time)} ms is no place: its turn is none.`, {
+      remedy: 'A pose is 16 numbers, row after row, and neither stretches nor mirrors: see docs/scanner-link.md.',
+    })
+  const at = m.at && orthonormalise(Float64Array.from(m.at))
+  return recordOf(m.time, m.markers, deflateRawSync(encodeFrame(points, step), { level: 3 }), at)
 }
 
 function work(): void {
@@ -80,8 +87,8 @@ function work(): void {
 
 // what is tracked now and what is read again later are the same numbers
 function frameOf(record: Uint8Array): LiveFrame {
-  const { time, markers, points } = frameOfRecord(record.subarray(4))
-  return { time, markers, xyz: points().xyz }
+  const { time, markers, points, at } = frameOfRecord(record.subarray(4))
+  return { time, markers, xyz: points().xyz, ...(at ? { at } : {}) }
 }
 function* framesOf(list: Uint8Array[]): Generator<LiveFrame> {
   for (const r of list) yield frameOf(r)
@@ -90,6 +97,9 @@ function* framesOf(list: Uint8Array[]): Generator<LiveFrame> {
 /** newest frame that was tracked, ms, and how far from it what it saw is, mm */
 let time = 0
 let distance: number | null = null
+/** where the scanner said last that it was, and the newest frame that has a place and said it */
+let said: Mat4 | undefined
+let known: { pose: Mat4; at: Mat4 } | undefined
 /** TOLD numbers a frame, one behind the other */
 let fates: number[] = []
 let anew = false
@@ -100,6 +110,8 @@ function track(record: Uint8Array, again: boolean): void {
   const s = tracker.feed(frame)
   time = frame.time
   distance = middle(frame.xyz)
+  said = frame.at
+  if (frame.at && s.state === 'steady') known = { pose: s.pose, at: frame.at }
   const fate = s.state === 'weak' ? 'weak' : s.state === 'steady' ? 'placed' : 'lost'
   tell(s, performance.now() - began, again && waiting.length > 0, [time, FATES.indexOf(fate), sigmaOf(s) ?? NaN, tracker.surface().cubes()])
 }
@@ -157,11 +169,13 @@ const sigmaOf = (s: LiveState): number | null => (s.laid ? Math.max(...s.laid.si
 const ROOM = 20
 /** of the angle that its narrower side sees, how much is used */
 const INNER = 0.9
+/** shots of a scanner that stands, and single lines, show a place well where they show it */
+const ONCE = 1
 let looking = { aborted: false }
 /** From where it should be seen next; given up as soon as something else comes. */
-function look(signal: { aborted: boolean }): void {
+function look(signal: { aborted: boolean }, table?: { turn: number; taken: number[] }): void {
   // what still waits changes it
-  if (waiting.length || working) return void setTimeout(() => !signal.aborted && look(signal), 50)
+  if (waiting.length || working) return void setTimeout(() => !signal.aborted && look(signal, table), 50)
   const surface = tracker.surface()
   const place = new Float32Array(6)
   let lowest = Infinity
@@ -172,8 +186,14 @@ function look(signal: { aborted: boolean }): void {
   }
   const { left } = stereo
   const half = Math.atan((INNER * 0.5 * Math.min(left.width, left.height)) / left.fx)
-  nextViews(surface, { range, half, reachable: (_x, _y, z) => z > lowest + ROOM }, { ...quietContext, signal }).then(
-    (next) => !signal.aborted && say({ type: 'next', ...next }),
+  const stands = table && (said && known ? tableViews(known, said, table.turn, table.taken) : [])
+  const how = {
+    ...(stands ? { stands } : { reachable: (_x: number, _y: number, z: number) => z > lowest + ROOM }),
+    ...(stands || start.lines ? { enough: ONCE } : {}),
+  }
+  nextViews(surface, { range, half, ...how }, { ...quietContext, signal }).then(
+    (next) =>
+      !signal.aborted && say({ type: 'next', turns: next.views.map((v) => stands?.find((s) => s.at === v.at)?.turn ?? 0), known: surface.cubes(), ...next }),
     (e: unknown) => {
       if (!(e instanceof Cancelled)) throw e
     },

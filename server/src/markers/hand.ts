@@ -1,11 +1,15 @@
 import { fromRotationVector, identity, invertRigid, multiply, rotationVector, translation, type Mat4 } from '@oak-gauge/core/base/mat4.ts'
+import { lineLength, wayOver } from '@oak-gauge/core/capture/wayover.ts'
+import { wayRound } from '@oak-gauge/core/capture/wayround.ts'
 import type { ScannerRow } from '../db/scannermodels.ts'
 import type { ScannerKeeper } from '../scanners/keeper.ts'
-import { movedBody, pathPose, type HandMove } from './path.ts'
+import { movedBody, type HandMove } from './path.ts'
 import type { Stage } from './stage.ts'
 
 /** ms between two places of a hand that is led */
 const STEP = 60
+/** mm a second at which a line is led: at seventeen frames a second 1.5 mm from one to the next */
+const PACE = 25
 /** seconds that it takes to lead it back, and how far beside the place a hand gets there: mm and degrees */
 const BACK_SECONDS = 2
 const BESIDE = { mm: 12, degrees: 3 }
@@ -14,7 +18,7 @@ const BESIDE = { mm: 12, degrees: 3 }
 export class Hand {
   private readonly keeper: ScannerKeeper
   private readonly scanner: ScannerRow
-  private readonly box: ArrayLike<number>
+  private readonly way: (t: number) => Mat4
   private readonly seconds: number
   private readonly moved: () => void
   private pose: Mat4 | undefined
@@ -25,19 +29,20 @@ export class Hand {
   /** of its path, 0 to 1; null while it is not led */
   at: number | null = null
 
-  /** seconds: once round. moved: called when it was led on, and at the end */
+  /** seconds: once round; an arm goes over it line by line, and takes the time that takes. moved: called when it was led on, and at the end */
   constructor(keeper: ScannerKeeper, scanner: ScannerRow, stage: Stage, seconds: number, moved: () => void) {
     this.keeper = keeper
     this.scanner = scanner
-    this.box = stage.box
-    this.seconds = seconds
+    const { arm, range, design } = scanner.spec
+    const over = arm ? wayOver(stage.box, range, lineLength(design.left, range.ideal)) : undefined
+    this.way = over ? (t) => over.at(t) : (t) => wayRound(stage.box, range.ideal, t)
+    this.seconds = over ? over.length / PACE : seconds
     this.moved = moved
   }
 
   /** Takes the scanner where it was held last, at first where the path begins. */
   async take(): Promise<void> {
-    const { turntable, range } = this.scanner.spec
-    await this.hold(this.pose ?? (turntable ? identity() : pathPose(this.box, range.ideal, 0)))
+    await this.hold(this.pose ?? (this.scanner.spec.turntable ? identity() : this.way(0)))
   }
 
   async move(m: HandMove): Promise<void> {
@@ -53,7 +58,7 @@ export class Hand {
   /** Leads it, or the turntable, once round, while `goes`. */
   lead(goes: () => boolean, failed: (e: unknown) => void): void {
     if (this.timer) return
-    const { turntable, range } = this.scanner.spec
+    const { turntable } = this.scanner.spec
     let busy = false
     this.at = 0
     this.timer = setInterval(() => {
@@ -62,7 +67,7 @@ export class Hand {
       this.at = Math.min(1, this.at + STEP / 1000 / this.seconds)
       const moving = turntable
         ? this.keeper.link(this.scanner.id).order({ type: 'turn', degrees: Math.round(3600 * this.at) / 10 - 180 })
-        : this.hold(pathPose(this.box, range.ideal, this.at))
+        : this.hold(this.way(this.at))
       moving.catch(failed).finally(() => {
         busy = false
         if (this.at !== null && this.at >= 1) this.stop()

@@ -1,25 +1,8 @@
 import { multiply, translation, fromRotationVector, type Mat4 } from '@oak-gauge/core/base/mat4.ts'
-import { lookingAt } from '@oak-gauge/core/scanner/seemarkers.ts'
 import type { handRequest } from '@oak-gauge/contract'
 import type { z } from 'zod'
 
 export type HandMove = z.output<typeof handRequest>
-
-/**
- * Where the body of a scanner is on a path around what is marked: along it from 0 to 1, from above and from the sides, the aim wandering over all of
- * it, at the ideal distance. Body to world, z up.
- */
-export function pathPose(box: ArrayLike<number>, ideal: number, t: number): Mat4 {
-  const middle = [(box[0] + box[3]) / 2, (box[1] + box[4]) / 2, (box[2] + box[5]) / 2]
-  const reach = [Math.max(0, (box[3] - box[0]) / 2 - 60), Math.max(0, (box[4] - box[1]) / 2 - 60)]
-  const a = 2 * Math.PI * t
-  const aim = [middle[0] + reach[0] * Math.sin(3 * a), middle[1] + reach[1] * Math.sin(2 * a + 0.7), middle[2]]
-  const elevation = ((62 + 22 * Math.cos(5 * a)) * Math.PI) / 180
-  const azimuth = 2 * a
-  const d = ideal * (1 + 0.07 * Math.sin(7 * a))
-  const eye = [aim[0] + d * Math.cos(elevation) * Math.cos(azimuth), aim[1] + d * Math.cos(elevation) * Math.sin(azimuth), aim[2] + d * Math.sin(elevation)]
-  return lookingAt(eye, aim, 25 * Math.sin(a))
-}
 
 /** Moves a scanner the way a hand would, as the scanner sees it: mm and degrees. */
 export function movedBody(body: Mat4, m: HandMove): Mat4 {

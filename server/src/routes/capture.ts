@@ -1,10 +1,11 @@
 import { Router, type Response } from 'express'
-import { API, handRequest, leaveOut } from '@oak-gauge/contract'
+import { againRequest, API, handRequest, leaveOut, shotsRequest } from '@oak-gauge/contract'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
-import type { Stereo } from '@oak-gauge/core/calibrate/camera.ts'
+import { bestHold } from '@oak-gauge/core/capture/holder.ts'
 import { turned } from '@oak-gauge/core/markers/levelled.ts'
 import type { Markers } from '@oak-gauge/core/markers/markers.ts'
 import type { Item } from '@oak-gauge/core/operations/operation.ts'
+import { lineNoise } from '@oak-gauge/core/scanner/linenoise.ts'
 import { boundingBox } from '@oak-gauge/core/shape/points.ts'
 import { serve } from '../api/serve.ts'
 import { CaptureRun } from '../capture/capturerun.ts'
@@ -28,25 +29,26 @@ export function captureRoutes(db: Database, queue: Queue, keeper: ScannerKeeper)
     if (!setup) throw new OakError('not-found', 'There is no such setup.')
     const scanner = await scannerOr404(body.scanner)
     const { spec } = scanner
-    if (spec.turntable || spec.arm)
-      throw new OakError('not-by-hand', `${scanner.name} is not moved by hand.`, {
-        remedy: 'Bring its passes in as files, or choose a scanner that is led round the part.',
-      })
     idle(keeper, scanner.id)
     warmEnough(keeper, scanner, body.cold)
     const link = keeper.link(scanner.id)
     const map = await mapOf(db, ledger, setup.id)
-    const by = body.by === 'auto' ? (map ? 'markers' : 'shape') : body.by
-    if (by !== 'shape' && !map)
-      throw new OakError('no-map', `There is no map of the markers of ${setup.name}.`, { remedy: 'Map the markers first, or let shape hold the frames.' })
     const stereo = (await inUse(scanner))?.stereo ?? link.hello.calibration.stereo
+    const lines = spec.kind === 'arm-line' || keeper.of(scanner.id).state?.pattern === 'line'
+    const by = body.by === 'auto' ? bestHold(map !== null, spec.own !== undefined, lines) : body.by
+    if (by === 'own' && !spec.own)
+      throw new OakError('no-own-pose', `${scanner.name} does not say where it is.`, { remedy: 'Let shape or markers hold the frames.' })
+    if ((by === 'markers' || (by === 'both' && !spec.own)) && !map)
+      throw new OakError('no-map', `There is no map of the markers of ${setup.name}.`, { remedy: 'Map the markers first, or let shape hold the frames.' })
     const run = await CaptureRun.start(keeper, scanner, db, queue, {
       job: params.id,
       setup: setup.id,
       name: body.name ?? nextName(ledger, setup.name),
       by,
       spacing: body.spacing,
-      noise: noiseOf(stereo, spec.range.ideal),
+      noise: lineNoise(stereo, spec.range.ideal),
+      lines,
+      angles: body.angles,
       map,
       stereo,
       calibration: scanner.calibrationId ?? '',
@@ -83,6 +85,8 @@ export async function actOnCapture(run: CaptureRun, what: string, body: unknown)
   else if (what === 'hold') await run.hold()
   else if (what === 'end') await run.end()
   else if (what === 'cancel') await run.cancel()
+  else if (what === 'shots') await run.shots(shotsRequest.parse(body).angles)
+  else if (what === 'again') await run.again(againRequest.parse(body).until)
   else if (what === 'path') run.path()
   else if (what === 'back') run.back()
   else if (what === 'leave-out') await run.leaveOut(leaveOut.parse(body).spans)
@@ -94,14 +98,6 @@ function sendBytes(res: Response, a: Float32Array): void {
   res.setHeader('Content-Type', 'application/octet-stream')
   res.setHeader('Cache-Control', 'no-store')
   res.end(Buffer.from(a.buffer, a.byteOffset, a.byteLength))
-}
-
-/** px by which what is seen is located, where nobody says better */
-const LOCATED = 0.03
-/** Noise along the line of sight at a distance, mm: a disparity is the difference of two places in the images (Hartley and Zisserman 2004, 12.6). */
-function noiseOf({ left, pose }: Stereo, distance: number): number {
-  const base = Math.hypot(pose[3], pose[7], pose[11])
-  return (distance ** 2 / (left.fx * base)) * LOCATED * Math.SQRT2
 }
 
 /** The newest map of the markers of a setup, in the axes of the job: what is tracked by it lies where its pass will. */

@@ -85,6 +85,8 @@ export async function scannerSummary(row: ScannerRow, keeper: ScannerKeeper): Pr
     model: row.model,
     serial: row.serial,
     kind: row.spec.kind,
+    turntable: row.spec.turntable,
+    own: row.spec.own !== undefined,
     standIn: row.standIn ? { clock: c.clock ?? 1 } : null,
     on: row.switchedOn,
     address: row.address,
