@@ -106,10 +106,6 @@ if (wants('job')) {
   }
   await press('Go on to Align')
   await drawn()
-  await p.locator('.card').getByText('Pairs', { exact: true }).click()
-  await pause(1500)
-  await shot('pairs')
-  await p.locator('.card').getByText('Shape', { exact: true }).click()
   await press('Align by shape')
   await ended()
   await press('On to all passes')
@@ -206,7 +202,13 @@ if (wants('marks')) {
 if (wants('record')) {
   const jobs = (await (await fetch(`${base}/api/v1/jobs`)).json()).items
   await p.goto(`${base}/jobs/${jobs.find((j) => j.title === 'Bearing bracket').id}/Capture`)
-  await p.getByText('With a scanner').click()
+  await p.getByText('Rehearse', { exact: true }).click()
+  await press('Rehearse with Alder')
+  await p.locator('[data-foretold="covered"]').waitFor({ timeout: 240_000 })
+  await p.locator('[data-face] button').first().click()
+  await drawn()
+  await shot('rehearse')
+  await p.getByText('By scanner').click()
   const on = p.locator('.card').getByRole('button', { name: 'Switch it on' })
   if (await on.count()) await on.click()
   await p.locator('.card').getByRole('button', { name: 'Aim with Alder' }).and(p.locator(':enabled')).waitFor()

@@ -16,6 +16,12 @@ export default class BrowserEnvironment extends TestEnvironment {
       disconnect() {}
     }
     this.global.ResizeObserver = ResizeObserver
+    // Node's own would keep the process open
+    class MessageChannel {
+      port1 = { onmessage: null, close() {} }
+      port2 = { postMessage: (data) => setTimeout(() => this.port1.onmessage?.({ data })), close() {} }
+    }
+    this.global.MessageChannel = MessageChannel
     // jsdom refuses to style what no element is, and prints a page about it
     const { getComputedStyle } = this.global
     this.global.getComputedStyle = (element) => getComputedStyle(element)

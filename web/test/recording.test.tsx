@@ -1,7 +1,8 @@
 /** @jest-environment ./web/test/browser-env.mjs */
 import { afterEach, describe, expect, test } from '@jest/globals'
-import { cleanup, screen, waitFor } from '@testing-library/react'
+import { cleanup, fireEvent, screen, waitFor } from '@testing-library/react'
 import type { CaptureRun, ScannerSummary } from '@oak-gauge/contract'
+import { readAngles } from '../src/stages/capture/Angles.tsx'
 import { CaptureCard } from '../src/stages/capture/CaptureCard.tsx'
 import { minutesLeft, Recording } from '../src/stages/capture/Recording.tsx'
 import { growing } from '../src/view/growing.ts'
@@ -43,32 +44,54 @@ const value = (id: string) => document.querySelector(`[data-quantity="${id}"]`)?
 
 describe('a pass from a scanner', () => {
   test('is begun with what holds its frames: by shape where there is no map, and markers are refused then', async () => {
-    const sent = server([scanner('Hazel', 62, { kind: 'fringe' }), scanner('Alder', 60)])
+    const sent = server([scanner('Alder', 60), scanner('Hazel', 62, { kind: 'fringe', turntable: true, own: true })])
     show(<CaptureCard go={() => undefined} />, jobOf([]))
-    screen.getByRole('radio', { name: 'With a scanner' }).click()
+    screen.getByRole('radio', { name: 'By scanner' }).click()
     await screen.findByText('its shape (there is no map)')
     // lines are thin: markers are advised
     screen.getByText(/with Alder, map markers first/)
-    // Hazel stands still: not among them
-    expect(screen.queryByText('Hazel')).toBeNull()
     await waitFor(() => expect((button('Aim with Alder') as HTMLButtonElement).disabled).toBe(false))
     button('Aim with Alder').click()
     await waitFor(() => expect(sent.find((s) => s.method === 'POST')?.path).toMatch(/^jobs\/.*\/capture$/))
     expect(sent.find((s) => s.method === 'POST')?.body).toMatchObject({ scanner: uuid(60), by: 'auto', spacing: 1, cold: false })
   })
+  test('a turntable is turned to angles, in even steps or to some of one’s own; what it says itself may hold it', async () => {
+    const sent = server([scanner('Hazel', 62, { kind: 'fringe', turntable: true, own: true })])
+    show(<CaptureCard go={() => undefined} />, jobOf([]))
+    screen.getByRole('radio', { name: 'By scanner' }).click()
+    await screen.findByText('its turntable, and shape')
+    expect(screen.getByText('8, every 45\u00b0')).toBeTruthy()
+    fireEvent.mouseDown(screen.getByLabelText('Shots'))
+    fireEvent.click(await screen.findByText('at angles of my own'))
+    const typed = screen.getByLabelText('Angles')
+    expect((typed as HTMLInputElement).value).toBe('0 45 90 135 180 225 270 315')
+    fireEvent.change(typed, { target: { value: '0 30, x' } })
+    await screen.findByText(/Angles in degrees/)
+    fireEvent.change(typed, { target: { value: '0; 30, 75.5' } })
+    expect(screen.queryByText(/Angles in degrees/)).toBeNull()
+    await waitFor(() => expect((button('Set up Hazel') as HTMLButtonElement).disabled).toBe(false))
+    button('Set up Hazel').click()
+    await waitFor(() => expect(sent.find((s) => s.method === 'POST')?.body).toMatchObject({ by: 'auto', angles: [0, 30, 75.5] }))
+  })
+  test.each([
+    ['', null],
+    ['0 400', null],
+    ['one', null],
+    ['-90°, 90°', [-90, 90]],
+  ])('angles as they are typed: %j', (text, list) => expect(readAngles(text)).toEqual(list))
   test('by the markers of the setup where it has a map', async () => {
     server([scanner('Alder', 60)])
     const state = jobOf([])
     state.tray.push(item('marker-map', 40, { kind: 'markers', setup: state.setups[0].id }))
     show(<CaptureCard go={() => undefined} />, state)
-    screen.getByRole('radio', { name: 'With a scanner' }).click()
+    screen.getByRole('radio', { name: 'By scanner' }).click()
     await screen.findByText('its markers (there is a map)')
     expect(screen.queryByText(/map markers first/)).toBeNull()
   })
   test('a scanner that is cold or switched off is said to be so', async () => {
     server([scanner('Alder', 60, { on: false, link: 'off', state: null })])
     show(<CaptureCard go={() => undefined} />, jobOf([]))
-    screen.getByRole('radio', { name: 'With a scanner' }).click()
+    screen.getByRole('radio', { name: 'By scanner' }).click()
     await screen.findByText(/Alder is switched off/)
     expect((button('Aim with Alder') as HTMLButtonElement).disabled).toBe(true)
   })
@@ -107,7 +130,7 @@ describe('a recording that goes on', () => {
     if (more.quarantine) expect(value('quarantine')).toBe('12')
   })
   test('while it is held: from where it should be seen next, in words', () => {
-    const view = (looks: [number, number, number], open: number) => ({ at: [0, 0, 0] as [number, number, number], looks, open, gain: 1234 })
+    const view = (looks: [number, number, number], open: number) => ({ at: [0, 0, 0] as [number, number, number], looks, open, gain: 1234, turn: null })
     shown({ phase: 'held', next: { views: [view([-0.8, 0, -0.6], 1), view([0.7071, -0.7071, 0], 0.2), view([0, 0.1, -0.99], 0)], poor: 5000, never: 120 } })
     const list = [...document.querySelectorAll('.next li')].map((l) => l.textContent)
     expect(list).toEqual([
@@ -122,6 +145,25 @@ describe('a recording that goes on', () => {
     cleanup()
     shown({ next: { views: [view([0, 0, -1], 1)], poor: 5, never: 0 } })
     expect(document.querySelector('.next')).toBeNull()
+  })
+  test('of a turntable: how far it is, where something is missing, and one shot more', async () => {
+    const table = { angle: 90, shots: 8, taken: 2, missing: false }
+    shown({ table, map: false })
+    expect(screen.getByRole('heading', { name: 'The table turns, and each time a shot is taken' })).toBeTruthy()
+    expect(value('shots')).toBe('shot 3 of 8turned to 90\u00b0')
+    // nobody leads it, and it sees no markers that count
+    expect([screen.queryByText('Lead it once round'), value('in view')]).toEqual([null, undefined])
+    cleanup()
+    const next = { views: [{ at: [0, 0, 300], looks: [0, 0, -1], open: 1, gain: 70, turn: 22.5 }], poor: 100, never: 30 } as CaptureRun['next']
+    const sent = shown({ phase: 'held', next, table: { ...table, angle: 315, taken: 8 } })
+    expect(document.querySelector('.next li')?.textContent).toContain('turned to 22.5\u00b0')
+    expect(document.querySelector('.next')?.textContent).toContain('30 of 100 places cannot be seen however the table is turned')
+    button('Again where it is missing').click()
+    button('Again, until nothing is gained').click()
+    expect((button('One more shot') as HTMLButtonElement).disabled).toBe(true)
+    fireEvent.change(screen.getByLabelText('Angle of one more shot, degrees'), { target: { value: '12' } })
+    button('One more shot').click()
+    await waitFor(() => expect(sent.filter((s) => s.method === 'POST').map((s) => s.body)).toEqual([{ until: 'once' }, { until: 'gained' }, { angles: [12] }]))
   })
   test('how much more fits into it is said when it is not much', async () => {
     // a megabyte a second, kept twice at its end: 4.256 GB less its own 0.06 and what the database wants

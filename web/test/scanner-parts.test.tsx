@@ -51,6 +51,8 @@ const scanner = (more: Partial<ScannerSummary> = {}): ScannerSummary => ({
   model: 'hand-held laser lines',
   serial: 'AL-1',
   kind: 'laser-lines',
+  turntable: false,
+  own: false,
   standIn: null,
   on: false,
   address: 'ws://10.0.0.9:1',

@@ -58,6 +58,8 @@ const alder = (more: Partial<ScannerDetail> = {}): ScannerDetail => ({
   model: 'hand-held laser lines',
   serial: 'AL-1',
   kind: 'laser-lines',
+  turntable: false,
+  own: false,
   standIn: { clock: 30 },
   on: true,
   address: null,

@@ -44,7 +44,7 @@ export function EvidenceStrip({ back, forward }: { back: (() => void) | null; fo
           <span className="what">{label}</span>
           <span className="value" data-strip={label}>
             {formatValue(q)}
-            <small>{q.unit}</small>
+            <small>{q.value === 'unknown' ? '' : q.unit}</small>
             {before && typeof before.value === 'number' && typeof q.value === 'number' && before.value !== q.value && (
               <small title={t('before: {{before}} {{unit}}', { before: formatValue(before), unit: before.unit })}>{q.value < before.value ? '↓' : '↑'}</small>
             )}

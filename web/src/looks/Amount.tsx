@@ -11,7 +11,7 @@ interface AmountProps {
   onChange(v: number): void
   /** the field may be emptied again */
   onClear?(): void
-  unit?: 'mm' | '%' | ''
+  unit?: 'mm' | '%' | 's' | ''
   /** shown as a small "changed" mark that puts it back */
   usual?: number
   reason?: ReactNode

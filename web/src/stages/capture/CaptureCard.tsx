@@ -7,17 +7,20 @@ import { t } from '../../words/t.ts'
 import type { CardProps } from '../cards.ts'
 import { FilesPart } from './FilesPart.tsx'
 import { RecordPart } from './RecordPart.tsx'
+import { RehearsePart } from './RehearsePart.tsx'
 import { Recording } from './Recording.tsx'
 
-type Way = 'files' | 'record'
+type Way = 'files' | 'rehearse' | 'record'
 
-/** Passes come from files, or from a scanner that is led over the part. */
+/** Passes come from files, or from a scanner that is led over the part; that can be rehearsed before. */
 export function CaptureCard({ go }: CardProps) {
   const { state } = useOpenJob()
   const { data: scanners = [] } = useScannersQuery()
   const busy = scanners.find((s) => s.run?.kind === 'capture' && !isOver(s.run))
   const run = useLiveRun(busy?.id ?? null, 'capture')
   const [way, setWay] = useState<Way>('files')
+  // kept over a recording: the next setup is mostly recorded with the same one
+  const [recorder, setRecorder] = useState<string | null>(null)
   if (busy && run && run.job === state.job.id && !isOver(run)) return <Recording run={run} scanner={busy} />
   const head = (
     <Segmented<Way>
@@ -26,12 +29,14 @@ export function CaptureCard({ go }: CardProps) {
       onChange={setWay}
       options={[
         { value: 'files', label: t('From files') },
-        { value: 'record', label: t('With a scanner') },
+        { value: 'rehearse', label: t('Rehearse') },
+        { value: 'record', label: t('By scanner') },
       ]}
     />
   )
   if (way === 'files') return <FilesPart head={head} go={go} />
-  // a turntable and an arm lead themselves: their passes come as files so far
-  const led = scanners.filter((s) => s.kind === 'laser-lines' || s.kind === 'area')
-  return <RecordPart head={head} go={go} scanners={led} busy={busy && run?.job !== state.job.id ? busy.id : null} />
+  // the way of a hand round the part is what is rehearsed so far
+  const byHand = scanners.filter((s) => s.kind === 'laser-lines' || s.kind === 'area')
+  if (way === 'rehearse') return <RehearsePart head={head} scanners={byHand} onRecord={() => setWay('record')} />
+  return <RecordPart head={head} go={go} scanners={scanners} chosen={recorder} choose={setRecorder} busy={busy && run?.job !== state.job.id ? busy.id : null} />
 }

@@ -7,7 +7,7 @@ import { count, duration } from '../../looks/quantity.ts'
 import { SoundSwitch } from '../../scanners/SoundSwitch.tsx'
 import { isOver, useLiveRun } from '../../scanners/useLiveRun.ts'
 import { WorkingDistance } from '../../scanners/WorkingDistance.tsx'
-import { askOf, STATE, whyOf } from './said.ts'
+import { askOf, mainOf, STATE, whyOf } from './said.ts'
 import { t } from '../../words/t.ts'
 
 /** The same recording in large type, for a phone or a tablet beside the part, where both hands are: what to do, the state, the distance, and one button. */
@@ -19,7 +19,7 @@ export function LivePage() {
   const [act, { error }] = useActOnRunMutation()
   const open = run !== null && !isOver(run)
   const phase = open ? run.phase : null
-  const main = phase === 'recording' ? 'hold' : phase === 'ready' || phase === 'held' ? 'record' : null
+  const main = open ? mainOf(run) : null
   useEffect(() => {
     document.title = scanner ? t('{{name}}, live · Oak Gauge', { name: scanner.name }) : 'Oak Gauge'
   }, [scanner])
@@ -27,7 +27,7 @@ export function LivePage() {
     const onKey = (e: KeyboardEvent) => {
       if (e.key !== ' ' || !main || e.target instanceof HTMLButtonElement) return
       e.preventDefault()
-      void act({ id, what: main })
+      void act({ id, ...main })
     }
     window.addEventListener('keydown', onKey)
     return () => window.removeEventListener('keydown', onKey)
@@ -65,7 +65,7 @@ export function LivePage() {
           <dt>{t('frames')}</dt>
           <dd data-quantity="frames">{count(run.frames)}</dd>
         </div>
-        {run.by !== 'shape' && (
+        {run.map && (
           <div>
             <dt>{t('markers in view')}</dt>
             <dd>{run.inView}</dd>
@@ -84,8 +84,8 @@ export function LivePage() {
       </dl>
       {problem && <ProblemBox problem={problem} />}
       <div className="act">
-        <Button type="primary" disabled={!main} onClick={() => main && void act({ id, what: main })}>
-          {phase === 'recording' ? t('Hold') : run.frames ? t('Go on') : t('Record')}
+        <Button type="primary" disabled={!main} onClick={() => main && void act({ id, ...main })}>
+          {main?.label ?? t('Record')}
         </Button>
         <SoundSwitch run={run} />
       </div>

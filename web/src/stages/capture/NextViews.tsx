@@ -16,7 +16,7 @@ export function sideOf([x, y, z]: readonly [number, number, number]): string {
 }
 
 /** While it is held: what was not seen, and from where it would be; numbered on the stage. */
-export function NextViews({ next }: { next: NonNullable<CaptureRun['next']> }) {
+export function NextViews({ next, table }: { next: NonNullable<CaptureRun['next']>; table: boolean }) {
   const { views, poor, never } = next
   if (!poor) return <p className="hint">{t('All of it was seen often enough, and ends nowhere in the open.')}</p>
   return (
@@ -26,14 +26,20 @@ export function NextViews({ next }: { next: NonNullable<CaptureRun['next']> }) {
       <ol>
         {views.map((v, k) => (
           <li key={k}>
-            {sideOf(v.looks)} <span className="soft">{v.open >= 0.5 ? t('it ends there') : t('seen seldom')}</span>
+            {v.turn === null ? sideOf(v.looks) : t('turned to {{degrees}}\u00b0', { degrees: fixed(v.turn, v.turn % 1 ? 1 : 0) })}{' '}
+            <span className="soft">{v.open >= 0.5 ? t('it ends there') : t('seen seldom')}</span>
             <span className="figure soft">{count(v.gain)}</span>
           </li>
         ))}
       </ol>
       {never > 0 && (
         <p className="hint">
-          {t('{{never}} of {{poor}} places cannot be seen from where a hand gets to in this setup.', { never: count(never), poor: count(poor) })}
+          {!table
+            ? t('{{never}} of {{poor}} places cannot be seen from where a hand gets to in this setup.', { never: count(never), poor: count(poor) })
+            : t('{{never}} of {{poor}} places cannot be seen however the table is turned: lay the part otherwise in another setup.', {
+                never: count(never),
+                poor: count(poor),
+              })}
         </p>
       )}
     </div>

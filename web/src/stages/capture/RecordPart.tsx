@@ -1,6 +1,6 @@
 import { Button, Select } from 'antd'
 import { useState, type ReactNode } from 'react'
-import type { ScannerSummary } from '@oak-gauge/contract'
+import type { ScannerSummary, StartCapture } from '@oak-gauge/contract'
 import { problemOf, useActOnRunMutation, useStartCaptureMutation } from '../../api.ts'
 import { useOpenJob } from '../../job/useJob.ts'
 import { WorkCard } from '../../job/WorkCard.tsx'
@@ -9,16 +9,23 @@ import { ProblemBox } from '../../looks/ProblemBox.tsx'
 import { ColdNote, isCold } from '../../scanners/Cold.tsx'
 import { NotConnected, WithScanner } from '../../scanners/WhichScanner.tsx'
 import type { CardProps } from '../cards.ts'
+import { Angles, anglesOf } from './Angles.tsx'
 import { SetupField } from './SetupField.tsx'
 import { t } from '../../words/t.ts'
 
-type By = 'auto' | 'markers' | 'shape' | 'both'
+type By = NonNullable<StartCapture['by']>
 const SPACING = 1
 
 /** What is asked before a pass is recorded. busy: it records for another job */
-export function RecordPart({ head, scanners, busy, go }: CardProps & { head: ReactNode; scanners: ScannerSummary[]; busy: string | null }) {
+export function RecordPart({
+  head,
+  scanners,
+  chosen,
+  choose,
+  busy,
+  go,
+}: CardProps & { head: ReactNode; scanners: ScannerSummary[]; chosen: string | null; choose(scanner: string): void; busy: string | null }) {
   const { state, passes } = useOpenJob()
-  const [chosen, choose] = useState<string | null>(null)
   const scanner =
     scanners.find((s) => s.id === chosen) ?? scanners.find((s) => s.id === state.job.scanner) ?? scanners.find((s) => s.link === 'connected') ?? scanners.at(0)
   const [setupId, setSetup] = useState<string | null>(null)
@@ -34,8 +41,11 @@ export function RecordPart({ head, scanners, busy, go }: CardProps & { head: Rea
   const problem = problemOf(error)
   const cold = isCold(scanner)
   const connected = scanner?.link === 'connected'
-  const byShape = by === 'shape' || (by === 'auto' && !map)
-  const without = (by === 'markers' || by === 'both') && !map
+  const own = scanner?.own === true
+  const byShape = by === 'shape' || (by === 'auto' && !map && !own)
+  const without = (by === 'markers' || (by === 'both' && !own)) && !map
+  const word = scanner?.turntable ? t('its turntable') : t('its arm')
+  const [angles, setAngles] = useState(anglesOf(8))
   return (
     <WorkCard
       question={t('What is recorded, and how does it know its place?')}
@@ -46,10 +56,10 @@ export function RecordPart({ head, scanners, busy, go }: CardProps & { head: Rea
             type="primary"
             disabled={!scanner || !setup || !connected || busy !== null || isLoading || (cold && !anyway) || without}
             onClick={() =>
-              scanner && setup && void start({ job: state.job.id, body: { scanner: scanner.id, setup: setup.id, by, spacing, cold: cold && anyway } })
+              scanner && setup && void start({ job: state.job.id, body: { scanner: scanner.id, setup: setup.id, by, spacing, angles, cold: cold && anyway } })
             }
           >
-            {t('Aim with {{name}}', { name: scanner?.name ?? t('a scanner') })}
+            {scanner?.turntable ? t('Set up {{name}}', { name: scanner.name }) : t('Aim with {{name}}', { name: scanner?.name ?? t('a scanner') })}
           </Button>
           {passes.length > 0 && <Button onClick={() => go('Clean')}>{t('Go on to Clean')}</Button>}
         </>
@@ -75,10 +85,20 @@ export function RecordPart({ head, scanners, busy, go }: CardProps & { head: Rea
           value={by}
           onChange={setBy}
           options={[
-            { value: 'auto', label: map ? t('its markers (there is a map)') : t('its shape (there is no map)') },
+            {
+              value: 'auto',
+              label: map
+                ? t('its markers (there is a map)')
+                : !own
+                  ? t('its shape (there is no map)')
+                  : scanner.turntable
+                    ? t('its turntable, and shape')
+                    : word,
+            },
             { value: 'markers', label: t('markers') },
             { value: 'shape', label: t('shape') },
-            { value: 'both', label: t('markers and shape') },
+            { value: 'both', label: map || !own ? t('markers and shape') : t('{{what}}, and shape', { what: word }) },
+            ...(own ? [{ value: 'own' as const, label: t('{{what}} alone', { what: word }) }] : []),
           ]}
         />
         {without && <span className="hint">{t('This setup has no map of its markers: make one under Mark.')}</span>}
@@ -87,6 +107,7 @@ export function RecordPart({ head, scanners, busy, go }: CardProps & { head: Rea
         )}
       </div>
       <Amount label={t('Spacing')} value={spacing} usual={SPACING} onChange={setSpacing} reason={t('of the surface; it can be chosen again afterwards')} />
+      {scanner?.turntable && <Angles angles={angles} set={setAngles} />}
       {scanner && <WithScanner scanner={scanner} />}
       {scanner && !connected && <NotConnected scanner={scanner} />}
       {scanner && connected && cold && <ColdNote scanner={scanner} anyway={t('Record anyway')} checked={anyway} onChange={setAnyway} />}

@@ -11,7 +11,8 @@ import { Under } from '../../job/Under.tsx'
 import { WorkingDistance } from '../../scanners/WorkingDistance.tsx'
 import { t } from '../../words/t.ts'
 import { NextViews } from './NextViews.tsx'
-import { askOf, STATE, whyOf } from './said.ts'
+import { askOf, mainOf, STATE, whyOf } from './said.ts'
+import { TablePart } from './TablePart.tsx'
 import { TimeLine } from './TimeLine.tsx'
 import { useLine } from './useLine.ts'
 import { RECORDING, useModel } from './useModel.ts'
@@ -40,6 +41,7 @@ export function Recording({ run, scanner }: { run: CaptureRun; scanner: { id: st
   const problem = run.problem ?? problemOf(error)
   const send = (what: string, body?: object) => void act({ id: scanner.id, what, ...(body ? { body } : {}) })
   const { phase, tracking } = run
+  const main = mainOf(run)
   const recording = phase === 'recording'
   const solving = phase === 'solving'
   const { data: health } = useHealthQuery(undefined, { pollingInterval: LOOK, skip: !recording })
@@ -49,15 +51,9 @@ export function Recording({ run, scanner }: { run: CaptureRun; scanner: { id: st
       question={askOf(run, scanner.name)}
       foot={
         <>
-          {/* the main one is what the space bar does while both hands are at the part: it never ends a recording */}
-          {(phase === 'ready' || phase === 'held') && (
-            <Button type="primary" onClick={() => send('record')}>
-              {run.frames ? t('Go on') : t('Record')}
-            </Button>
-          )}
-          {recording && (
-            <Button type="primary" onClick={() => send('hold')}>
-              {t('Hold')}
+          {main && (
+            <Button type="primary" onClick={() => send(main.what, main.body)}>
+              {main.label}
             </Button>
           )}
           <Button disabled={solving || !run.frames} loading={solving} onClick={() => send('end')}>
@@ -83,7 +79,7 @@ export function Recording({ run, scanner }: { run: CaptureRun; scanner: { id: st
             <dd data-quantity="quarantine">{count(run.quarantine)}</dd>
           </>
         )}
-        {run.by !== 'shape' && (
+        {run.map && (
           <>
             <dt>{t('markers in view')}</dt>
             <dd data-quantity="in view">{run.inView}</dd>
@@ -94,9 +90,7 @@ export function Recording({ run, scanner }: { run: CaptureRun; scanner: { id: st
         <dt>{t('a frame is held within')}</dt>
         <dd data-quantity="sigma">{run.sigma === null ? '–' : `${fixed(run.sigma, 3)} mm`}</dd>
         <dt>{t('recorded')}</dt>
-        <dd data-quantity="recorded">
-          {duration(1000 * run.seconds)}, {bytes(run.bytes)}
-        </dd>
+        <dd data-quantity="recorded">{run.seconds > 0 ? `${duration(1000 * run.seconds)}, ${bytes(run.bytes)}` : '–'}</dd>
       </dl>
       <WorkingDistance range={run.range} distance={run.distance} nothing={t('nothing in view')} />
       <div className="abreast">
@@ -113,12 +107,13 @@ export function Recording({ run, scanner }: { run: CaptureRun; scanner: { id: st
       {run.late > 0 && (
         <p className="hint">{t('{{late}} frames came faster than they were tracked: they are kept, and placed at the end.', { late: run.late })}</p>
       )}
-      {run.standIn && (
+      {run.table && <TablePart table={run.table} phase={phase} send={send} />}
+      {run.standIn && !run.table && (
         <div className="stack hand">
           <VirtualHand path={run.path} moves={recording} lost={run.ghost !== null} send={send} />
         </div>
       )}
-      {phase === 'held' && run.next && <NextViews next={run.next} />}
+      {phase === 'held' && run.next && <NextViews next={run.next} table={run.table !== null} />}
       {problem && <ProblemBox problem={problem} />}
       {run.frames > 0 && (
         <Under>

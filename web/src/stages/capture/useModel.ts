@@ -15,10 +15,10 @@ const SPARSE = [196, 178, 148]
 const SOLID = [94, 59, 27]
 
 /** Shows the model of a recording on the stage as it grows, the darker, the oftener a place was seen; and the scanner that is led, or where it is to be led back to. */
-export function useModel(id: string, run: Pick<CaptureRun, 'surface' | 'spacing' | 'scanner' | 'ghost' | 'next' | 'range' | 'by'>): void {
+export function useModel(id: string, run: Pick<CaptureRun, 'surface' | 'spacing' | 'scanner' | 'ghost' | 'next' | 'range' | 'map'>): void {
   const { version } = run.surface
   const { spacing, scanner, ghost, next, range } = run
-  const apart = run.by === 'shape'
+  const apart = !run.map
   useEffect(() => led.set({ scanner, ghost, next: next?.views ?? [], distance: range.ideal }), [scanner, ghost, next, range.ideal])
   useEffect(() => () => led.set(null), [])
   useEffect(() => {
