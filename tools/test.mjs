@@ -9,7 +9,9 @@ mkdirSync(reports, { recursive: true })
 /** ms: the whole takes about 30 minutes, the longest kind 10 */
 const LONGEST = 35 * 60_000
 /** tests of programs that talk to one another */
-const ALONE = '/(server|scanners|cli)/test/'
+const PROGRAMS = '/(server|scanners|cli)/test/'
+/** a recording in real time: it keeps both cores busy by itself */
+const ALONE = '/server/test/capture'
 let passed = 0
 let failed = 0
 
@@ -50,9 +52,10 @@ const jest = (name, ...args) =>
       return { passed: j.numPassedTests, failed: j.numFailedTests + j.numRuntimeErrorTestSuites }
     },
   )
-// what computes may share the machine with its like; what has clients, time limits and killed processes gets it for itself
-await jest('unit', '--maxWorkers=2', '--testPathIgnorePatterns=/node_modules/', `--testPathIgnorePatterns=${ALONE}`)
-await jest('server', '--maxWorkers=1', `--testPathPatterns=${ALONE}`)
+await jest('unit', '--maxWorkers=2', '--testPathIgnorePatterns=/node_modules/', `--testPathIgnorePatterns=${PROGRAMS}`)
+// two at a time: none of them may lean on having the machine for itself (tried with a third load beside them)
+await jest('server', '--maxWorkers=2', `--testPathPatterns=${PROGRAMS}`, '--testPathIgnorePatterns=/node_modules/', `--testPathIgnorePatterns=${ALONE}`)
+await jest('recording', '--maxWorkers=1', `--testPathPatterns=${ALONE}`)
 await run(
   'browser',
   process.execPath,

@@ -33,7 +33,9 @@ import { benchLarge } from './large.ts'
 import { benchLoad } from './load.ts'
 import { benchMany } from './many.ts'
 import { benchMarkers } from './markers.ts'
+import { benchRehearsal } from './rehearse.ts'
 import { benchServer } from './server.ts'
+import { benchStands } from './stands.ts'
 import { timed } from './timed.ts'
 import { benchTorture } from './torture.ts'
 import { benchVerdicts } from './verdicts.ts'
@@ -65,6 +67,8 @@ const add = (what: string, got: string, must: string, aim: string) => {
 if (wants('calibrate')) benchCalibration(add)
 if (wants('markers')) benchMarkers(add)
 if (wants('capture')) await benchCapture(add, ctx)
+if (wants('rehearsal')) await benchRehearsal(add, ctx)
+if (wants('stands')) await benchStands(add, ctx)
 if (wants('verdicts')) await benchVerdicts(keptScene, ctx, add, (line) => process.stderr.write(`${line}\n`))
 if (wants('cad')) await benchCad(add)
 if (wants('server')) await benchServer(add)
@@ -95,7 +99,7 @@ if (only.includes('zoo')) {
   await pool.close()
   process.exit(0)
 }
-if (only.length && only.every((p) => ['cad', 'calibrate', 'markers', 'broken', 'verdicts', 'server'].includes(p))) {
+if (only.length && only.every((p) => ['cad', 'calibrate', 'markers', 'broken', 'verdicts', 'server', 'capture', 'rehearsal', 'stands'].includes(p))) {
   // the passes are not needed
   await report()
   process.exit(0)
