@@ -28,9 +28,12 @@ it('a hand leads back to where what it saw was known, not to where it was when t
   // the tracker says late what it knew
   hand.remember(known)
   const torn = hand.where()!
-  hand.back((e) => {
-    throw e
-  })
+  hand.back(
+    () => true,
+    (e) => {
+      throw e
+    },
+  )
   await done
   const apart = (a: Mat4, b: Mat4) => {
     const d = multiply(a, invertRigid(b))

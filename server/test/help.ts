@@ -1,4 +1,4 @@
-import { execFile, fork, type ChildProcess } from 'node:child_process'
+import { execFile, execFileSync, fork, type ChildProcess } from 'node:child_process'
 import { existsSync, mkdtempSync, rmSync } from 'node:fs'
 import type { Server } from 'node:http'
 import type { AddressInfo } from 'node:net'
@@ -105,6 +105,8 @@ export async function startAll({ apart = false } = {}) {
     socket,
     another,
     worker: () => worker as ChildProcess,
+    /** Kills the process of a stand-in from outside: ours alone, other tests run beside this one. */
+    killStandIn: (device: string) => execFileSync('pkill', ['-P', String(sessions?.pid ?? process.pid), '-f', `standin.js ${device}`]),
     newJob: async (title = 'Test part'): Promise<JobState> => (await call('POST', '/jobs', { title })).body,
     bring: async (job: string, name: string, content: string | Uint8Array, query = ''): Promise<Step> => {
       const r = await fetch(`${url}/api/v1/jobs/${job}/files?name=${encodeURIComponent(name)}${query}`, { method: 'PUT', body: content as string })

@@ -260,8 +260,7 @@ describe('what goes wrong is said, and the run goes on', () => {
 
   it('the link breaks: said at once, the session kept, and it goes on', async () => {
     // the process of the stand-in is killed from outside
-    const { execFileSync } = await import('node:child_process')
-    execFileSync('pkill', ['-f', 'standin.js alder'])
+    all.killStandIn('alder')
     await until(
       () => run<CalibrationRun>('Alder'),
       (x) => x.phase === 'waiting',
@@ -282,7 +281,6 @@ describe('what goes wrong is said, and the run goes on', () => {
   }, 90_000)
 
   it('a link that breaks in the middle of all positions: the rest is measured when it is back', async () => {
-    const { execFileSync } = await import('node:child_process')
     await connected('Alder')
     await all.call('POST', `/scanners/${shelf['Alder']}/verifications`, { bar: artefact('Windlass 300') })
     await all.call('POST', `/scanners/${shelf['Alder']}/run/take-all`, {})
@@ -290,7 +288,7 @@ describe('what goes wrong is said, and the run goes on', () => {
       () => run<VerificationRun>('Alder'),
       (r) => r.readings.length >= 2,
     )
-    execFileSync('pkill', ['-f', 'standin.js alder'])
+    all.killStandIn('alder')
     await until(
       () => run<VerificationRun>('Alder'),
       (r) => r.phase === 'waiting',

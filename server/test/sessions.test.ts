@@ -175,15 +175,29 @@ describe('the process that keeps the scanners is killed', () => {
       () => run<MappingRun>('Alder'),
       (r) => r?.phase === 'recording' && r.frames > after.frames,
     )
+    const ledTo = async (path: number | null) =>
+      (await until(
+        () => run<MappingRun>('Alder'),
+        (r) => r !== null && (path === null || r.path === null ? r.path === path : r.path >= path),
+      )) as MappingRun
     await act('Alder', 'path')
-    await until(
+    await ledTo(0.3)
+    // the scanner goes away in the middle of it: nobody has to lead it again
+    all.killStandIn('alder')
+    const away = (await until(
       () => run<MappingRun>('Alder'),
-      (r) => r?.path === null,
-    )
-    const all1 = (await run<MappingRun>('Alder')) as MappingRun
+      (r) => r?.phase === 'waiting',
+    )) as MappingRun
+    expect(away.path).toBeGreaterThanOrEqual(0.3)
+    const back = (await until(
+      () => run<MappingRun>('Alder'),
+      (r) => r?.phase === 'recording',
+    )) as MappingRun
+    expect(back.path).toBeGreaterThanOrEqual(away.path!)
+    const led = await ledTo(null)
     // the clock of a stand-in begins anew with it; the tracker found its place again
-    expect(all1.tracking).toMatch(/tracked|regained/)
-    expect(all1.frames - after.frames).toBeGreaterThan(100)
+    expect(led.tracking).toMatch(/tracked|regained/)
+    expect(led.frames).toBeGreaterThan(back.frames)
     const end = (await act('Alder', 'end')).body as MappingRun
     const step = await all.finished(job.job.id, end.step ?? '')
     expect([step.state, step.problem]).toEqual(['done', null])
@@ -202,6 +216,12 @@ describe('the process that keeps the scanners is killed', () => {
     await until(
       () => run<MappingRun>('Alder'),
       (r) => (r?.frames ?? 0) >= 60,
+    )
+    // what is held while the scanner is away stays so
+    all.killStandIn('alder')
+    await until(
+      () => run<MappingRun>('Alder'),
+      (r) => r?.phase === 'waiting',
     )
     await act('Alder', 'hold')
     await killed()

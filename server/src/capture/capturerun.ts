@@ -335,7 +335,10 @@ export class CaptureRun extends Session<RunView, Progress> {
     )
   }
   back(): void {
-    this.standIn().back((e) => (this.view.problem = toProblem(e)))
+    this.standIn().back(
+      () => this.view.phase === 'recording',
+      (e) => (this.view.problem = toProblem(e)),
+    )
   }
 
   private ending(): boolean {
@@ -382,7 +385,7 @@ export class CaptureRun extends Session<RunView, Progress> {
   lost(): void {
     this.tracker.letGo()
     if (this.ended || this.view.phase !== 'recording') return
-    this.hand?.stop()
+    // a hand that is led stands still meanwhile, and goes on from there
     this.view.phase = 'waiting'
     this.changed()
   }

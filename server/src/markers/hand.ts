@@ -84,8 +84,8 @@ export class Hand {
   remember(pose: Mat4 | undefined): void {
     if (pose) this.known = pose
   }
-  /** Leads it back to where that was so last, as nearly as a hand finds it. */
-  back(failed: (e: unknown) => void): void {
+  /** Leads it back to where that was so last, as nearly as a hand finds it, while `goes`. */
+  back(goes: () => boolean, failed: (e: unknown) => void): void {
     const to = this.known
     if (!to || !this.pose) return
     this.stop()
@@ -99,7 +99,7 @@ export class Hand {
     const turn = rotationVector(way)
     let [busy, at] = [false, 0]
     this.timer = setInterval(() => {
-      if (busy) return
+      if (busy || !goes()) return
       busy = true
       at = Math.min(1, at + STEP / 1000 / BACK_SECONDS)
       const part = multiply(translation(at * way[3], at * way[7], at * way[11]), fromRotationVector(at * turn[0], at * turn[1], at * turn[2]))

@@ -212,7 +212,7 @@ export class MappingRun extends Session<RunView, Progress> {
   }
 
   async hold(): Promise<void> {
-    if (this.view.phase !== 'recording') return
+    if (this.view.phase !== 'recording' && this.view.phase !== 'waiting') return
     this.view.phase = 'held'
     this.stopPath()
     this.changed()
@@ -351,8 +351,8 @@ export class MappingRun extends Session<RunView, Progress> {
 
   lost(): void {
     if (this.ended || this.view.phase !== 'recording') return
+    // a hand that is led stands still meanwhile, and goes on from there
     this.view.phase = 'waiting'
-    this.stopPath()
     this.changed()
   }
 

@@ -50,8 +50,8 @@ export function MapRunning({ head, run, scanner }: { head: ReactNode; run: Mappi
           <Button type="primary" disabled={run.phase === 'solving' || total < 4} loading={run.phase === 'solving'} onClick={() => send('end')}>
             {run.phase === 'solving' ? t('Storing') : t('That is all: make the map')}
           </Button>
-          <Button disabled={run.phase === 'solving' || away} onClick={() => send(recording ? 'hold' : 'on')}>
-            {recording ? t('Hold') : t('Go on')}
+          <Button disabled={run.phase === 'solving'} onClick={() => send(recording || away ? 'hold' : 'on')}>
+            {recording || away ? t('Hold') : t('Go on')}
           </Button>
           <Button disabled={run.phase === 'solving'} onClick={() => send('cancel')}>
             {t('Give up')}
