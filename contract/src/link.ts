@@ -79,6 +79,7 @@ export const toScanner = z.discriminatedUnion('type', [
   z.object({ type: z.literal('bench'), id, things: z.array(z.unknown()).max(20) }),
   z.object({ type: z.literal('hand'), id, pose: matrix }),
   z.object({ type: z.literal('drop'), id }),
+  z.object({ type: z.literal('press'), id }),
 ])
 export type ToScanner = z.output<typeof toScanner>
 

@@ -151,6 +151,20 @@ export const captureRun = z
       })
       .nullable()
       .describe('A turntable turns the part, and the scanner stands.'),
+    near: z.number().nullable().describe('Points nearer along the line of sight count for nothing, mm.'),
+    far: z.number().nullable().describe('Points farther away do not either, mm.'),
+    light: z
+      .strictObject({
+        exposure: z.number().nullable().describe('1: matt white at the ideal distance is well exposed. Unknown while the scanner is away.'),
+        auto: z.boolean().describe('It follows what is seen.'),
+        pattern: z.string().nullable(),
+        patterns: z.array(z.string()).describe('What the scanner can project.'),
+        seen: z
+          .strictObject({ dark: z.number(), bright: z.number() })
+          .nullable()
+          .describe('Share of what is lit that is too dark to be measured, and that is too bright, 0 to 1; where the scanner says it.'),
+      })
+      .describe('With what it is lit.'),
     standIn: z.boolean(),
     path: z.number().nullable().describe('The virtual hand follows its path: 0 to 1.'),
     problem: problem.nullable(),

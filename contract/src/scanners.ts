@@ -75,6 +75,19 @@ export type StartCapture = z.input<typeof startCapture>
 /** Shots at these angles, degrees; or where something is missing, once or until nothing is gained. */
 export const shotsRequest = z.object({ angles: z.array(z.number().min(-360).max(360)).min(1).max(360) })
 export const againRequest = z.object({ until: z.enum(['once', 'gained']) })
+const millimetres = z.number().positive('A distance is a length above 0 mm.').max(10_000)
+/** near, far: points nearer or farther than that along the line of sight count for nothing, mm; null: all do */
+export const placeAnewRequest = z
+  .strictObject({ spacing: z.number().min(0.1).max(20), near: millimetres.nullable(), far: millimetres.nullable() })
+  .refine(({ near, far }) => near === null || far === null || near < far, { message: 'The near limit must be nearer than the far one.', path: ['near'] })
+export type PlaceAnew = z.output<typeof placeAnewRequest>
+/** exposure: 1 is matt white at the ideal distance; auto: it follows what is seen; pattern: one of the scanner's */
+export const lightRequest = z.strictObject({
+  exposure: z.number().positive('An exposure is a number above 0.').max(100).optional(),
+  auto: z.boolean().optional(),
+  pattern: z.string().min(1).max(40).optional(),
+})
+export type LightRequest = z.output<typeof lightRequest>
 export const nudgeRequest = z.object({ marker: z.string().min(1).max(40), distance: z.number().positive('A nudge is a length above 0 mm.').max(50) })
 
 export const link = z.enum(['off', 'connecting', 'connected', 'lost'])

@@ -119,10 +119,10 @@ function converse(device: StandIn, socket: WebSocket, onLasting: () => void): vo
           for (const _ of device.shotFrame(k, m.frames, frame)) await turn()
           await turn()
         }
-      const { shock } = m.type === 'shot' ? {} : device.obey(m, frame)
+      const { event } = m.type === 'shot' ? {} : device.obey(m, frame)
       return () => {
         say({ type: 'done', id: m.id })
-        if (shock) say({ type: 'event', event: 'shock', time: device.now() })
+        if (event) say({ type: 'event', event, time: device.now() })
         if (m.type === 'use-calibration' || m.type === 'drop') onLasting()
       }
     } catch (e) {

@@ -117,7 +117,7 @@ export class StandIn {
   }
 
   /** Carries out one command; frames it makes go out before it returns. Throws Refusal. */
-  obey(m: Exclude<ToScanner, { type: 'welcome' | 'credit' }>, frame: SendFrame): { shock?: boolean } {
+  obey(m: Exclude<ToScanner, { type: 'welcome' | 'credit' }>, frame: SendFrame): { event?: 'shock' | 'button' } {
     switch (m.type) {
       case 'set':
         if (m.pattern !== undefined && !this.device.spec.patterns.includes(m.pattern)) throw new Refusal('no-such-pattern', `There is no pattern ${m.pattern}.`)
@@ -157,7 +157,9 @@ export class StandIn {
         return {}
       case 'drop':
         this.lasting.drops++
-        return { shock: true }
+        return { event: 'shock' }
+      case 'press':
+        return { event: 'button' }
     }
   }
 

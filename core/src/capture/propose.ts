@@ -1,3 +1,4 @@
+import { isGlossy, usualExposure } from './exposing.ts'
 import { freedoms } from '../align/freedom.ts'
 import { motionsIn, motionWords } from '../align/freemotion.ts'
 import { COVERAGE } from '../uncertainty/contribution.ts'
@@ -51,12 +52,6 @@ const SPACINGS: [size: number, spacing: number][] = [
 ]
 /** cubes so many times wider than the noise hold enough points to tell a plane */
 const ABOVE_NOISE = 8
-/** level that a surface at a slant of 30 degrees shall have, and what white has straight on at exposure 1, 0..255 */
-const LEVEL = 120
-const WHITE = 200
-const SLANT = Math.cos(Math.PI / 6)
-/** what mirrors blooms: exposed by so much less */
-const GLOSSY = 0.35
 /** it looks down, and is not seen in the first setup; share of the surface from which on that matters */
 const DOWN = -0.3
 const MATTERS = 0.02
@@ -167,16 +162,13 @@ function spacingFor(part: Mesh, scanner: OfferedScanner | undefined): Proposed<n
 }
 
 function exposureFor(surface: keyof typeof MATERIALS): Proposed<number> {
-  const { albedo, gloss } = MATERIALS[surface]
-  const matt = LEVEL / (WHITE * albedo * SLANT)
-  const value = Number((gloss > 0.2 ? GLOSSY * matt : matt).toPrecision(2))
+  const value = usualExposure(surface)
   return {
     value,
-    why:
-      gloss > 0.2
-        ? 'A glossy surface mirrors the light into the cameras: shorter than its colour would ask for.'
-        : value > 2
-          ? 'A dark surface sends little light back.'
-          : 'A matte surface is well lit so at a slant of 30 degrees.',
+    why: isGlossy(surface)
+      ? 'A glossy surface mirrors the light into the cameras: shorter than its colour would ask for.'
+      : value > 2
+        ? 'A dark surface sends little light back.'
+        : 'A matte surface is well lit so at a slant of 30 degrees.',
   }
 }

@@ -154,12 +154,11 @@ export interface Quantity {
 }
 
 /** A quantity in its own unit; what is not a number, and not unknown, has none. */
-export const q = (id: QuantityId, value: number | string, more: Pick<Quantity, 'u' | 'parts' | 'of' | 'at'> = {}): Quantity => ({
-  id,
-  value,
-  unit: typeof value === 'number' || value === 'unknown' ? QUANTITIES[id][1] : '',
-  ...more,
-})
+export function q(id: QuantityId, value: number | string, more: Pick<Quantity, 'u' | 'parts' | 'of' | 'at'> = {}): Quantity {
+  // what comes from too few data may be no number: it is not known, and would not outlive JSON
+  const known = typeof value === 'number' && !Number.isFinite(value) ? 'unknown' : value
+  return { id, value: known, unit: typeof known === 'number' || known === 'unknown' ? QUANTITIES[id][1] : '', ...more }
+}
 
 /** What people read. Of an id of a later version, the id itself. */
 export function wordsOf(x: { id: string; at?: number }): string {

@@ -2,6 +2,7 @@ import { z } from 'zod'
 import { OakError } from '../base/errors.ts'
 import { identity } from '../base/mat4.ts'
 import { bestHold } from '../capture/holder.ts'
+import { inReach } from '../capture/reach.ts'
 import { solveRecording, type SolvedRecording } from '../capture/solverecording.ts'
 import type { FrameReason } from '../capture/verdict.ts'
 import { readRecording } from '../formats/recording.ts'
@@ -32,6 +33,13 @@ export const solveRecordingOperation = defineOperation({
       ),
     spacing: z.number().min(0.1).max(20).default(1).describe('Spacing of the surface, mm; points are kept by it.'),
     error: z.number().min(0.02).max(2).default(0.3).describe('A frame that is known less well than this stays out, mm (1 sigma).'),
+    near: z
+      .number()
+      .min(0)
+      .max(1e4)
+      .optional()
+      .describe('Points nearer to the scanner than this, along its line of sight, count for nothing, mm. Default: all do.'),
+    far: z.number().positive().max(1e4).optional().describe('Nor do those farther away, mm. Default: all do.'),
     most: z.number().int().min(1).max(200).default(12).describe('Measured points kept in a cube of the spacing.'),
     without: z
       .array(z.tuple([z.number().min(0), z.number().min(0)]))
@@ -48,7 +56,14 @@ export const solveRecordingOperation = defineOperation({
     const [{ source }] = inputs['file'] as FileValue[]
     const [map] = (inputs['map'] ?? []) as (Item<Markers> | undefined)[]
     ctx.progress(0, 'reading')
-    const { head, frames } = await readRecording(source)
+    const reach = { near: params.near ?? 0, far: params.far ?? Infinity }
+    if (!(reach.near < reach.far))
+      throw new OakError('bad-limits', `The near limit, ${reach.near} mm, is not nearer than the far one, ${reach.far} mm.`, {
+        where: 'solve-recording, near and far',
+        remedy: 'Take a smaller near limit, or a larger far one.',
+      })
+    const { head, frames: whole } = await readRecording(source)
+    const frames = params.near === undefined && params.far === undefined ? whole : whole.map((f) => ({ ...f, points: () => inReach(f.points(), reach) }))
     const own = frames.some((f) => f.at) ? head.own : undefined
     if (!map && (params.by === 'markers' || (params.by === 'both' && !own)))
       throw new OakError('missing-input', 'Frames are to be held by markers, and no map was given.', {

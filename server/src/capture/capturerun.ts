@@ -1,7 +1,7 @@
 import { OakError } from '@oak-gauge/core/base/errors.ts'
 import type { Mat4 } from '@oak-gauge/core/base/mat4.ts'
 import type { Spans } from '@oak-gauge/core/capture/timeline.ts'
-import type { CaptureRun as RunView, LinkFrame } from '@oak-gauge/contract'
+import type { CaptureRun as RunView, LightRequest, LinkFrame, PlaceAnew } from '@oak-gauge/contract'
 import type { Database } from '../db/connect.ts'
 import type { ScannerRow, SessionRow } from '../db/scannermodels.ts'
 import { Hand } from '../markers/hand.ts'
@@ -11,12 +11,11 @@ import { middleDistance } from '../markers/mappingview.ts'
 import { toProblem } from '../problem.ts'
 import type { Queue } from '../queue.ts'
 import type { ScannerKeeper } from '../scanners/keeper.ts'
-import { FrameLog, storedBetween, takeUp } from '../sessions/framelog.ts'
 import { rounded } from '../sessions/frames.ts'
 import { openSession, Session } from '../sessions/session.ts'
-import { emptyView, Model, tracked } from './captureview.ts'
-import { FrameLine } from './frameline.ts'
-import { records, timeOf } from './records.ts'
+import { emptyView, Model, placedAnew, tracked } from './captureview.ts'
+import { KeptFrames } from './keptframes.ts'
+import { Light } from './light.ts'
 import { storePass, type CaptureOptions } from './storepass.ts'
 import { startOf, Tracker, trackerEnded } from './tracker.ts'
 import type { FromTracker } from './trackmessages.ts'
@@ -27,6 +26,9 @@ interface Progress {
   /** s since the first frame, from and to */
   without: [number, number][]
   table?: TableProgress | undefined
+  /** what was chosen anew since it began */
+  chosen?: Pick<CaptureOptions, 'spacing' | 'near' | 'far'> | undefined
+  autoExposure?: boolean | undefined
 }
 
 /** Frames on end that do not lie on what was recorded, and it holds by itself. */
@@ -45,34 +47,50 @@ export class CaptureRun extends Session<RunView, Progress> {
   readonly kind = 'capture'
   private readonly db: Database
   private readonly queue: Queue
-  private readonly o: CaptureOptions
+  private o: CaptureOptions
   private readonly hand: Hand | undefined
   private readonly table: Turntable | undefined
-  private readonly tracker: Tracker
-  private log: FrameLog<Uint8Array>
+  private tracker: Tracker
+  private readonly light: Light
+  private placing = Promise.resolve()
+  readonly kept: KeptFrames
   readonly model = new Model()
-  readonly line = new FrameLine()
   /** when frames came that are not tracked yet, and where the virtual hand was then */
   private readonly came = new Map<number, { at: number; hand: Mat4 | undefined }>()
+  /** of the newest that came, ms */
   private lastTime = -Infinity
-  private firstTime: number | undefined
   /** ms by which the scanner's clock is set back against that of the frames: it begins anew when a stand-in does */
   private shift = 0
 
-  private constructor(keeper: ScannerKeeper, scanner: ScannerRow, record: SessionRow, db: Database, queue: Queue, o: CaptureOptions, table?: TableProgress) {
+  private constructor(
+    keeper: ScannerKeeper,
+    scanner: ScannerRow,
+    record: SessionRow,
+    db: Database,
+    queue: Queue,
+    o: CaptureOptions,
+    was: Partial<Progress> = {},
+  ) {
     super(keeper, scanner, record, emptyView(o, scanner.spec))
     this.db = db
     this.queue = queue
     this.o = o
-    this.log = new FrameLog(db.pool, record.id, records)
+    this.kept = new KeptFrames(db.pool, record.id)
     const { turntable, shotFrames } = scanner.spec
     this.hand = o.stage && !turntable ? new Hand(keeper, scanner, o.stage, PATH_SECONDS, () => this.tell()) : undefined
-    this.table = turntable ? new Turntable(this.forTable(shotFrames), table ?? plannedTable(o.angles)) : undefined
-    this.tracker = new Tracker(
-      startOf(o, scanner.spec),
-      (m) => this.heard(m),
-      (e) => void this.broke(e),
+    this.table = turntable ? new Turntable(this.forTable(shotFrames), was.table ?? plannedTable(o.angles)) : undefined
+    this.light = new Light(keeper, scanner.id, scanner.spec.patterns, was.autoExposure ?? false)
+    this.tracker = this.tracking()
+  }
+
+  private tracking(): Tracker {
+    const tracker: Tracker = new Tracker(
+      startOf(this.o, this.scanner.spec, this.model.version + 1),
+      // one that was ended may still have something to say
+      (m) => (tracker === this.tracker || m.type === 'record') && this.heard(m),
+      (e) => tracker === this.tracker && void this.broke(e),
     )
+    return tracker
   }
 
   static async start(keeper: ScannerKeeper, scanner: ScannerRow, db: Database, queue: Queue, o: CaptureOptions): Promise<CaptureRun> {
@@ -90,16 +108,10 @@ export class CaptureRun extends Session<RunView, Progress> {
     progress: Partial<Progress>,
   ): Promise<CaptureRun> {
     const { phase, without = [] } = progress
-    const run = new CaptureRun(keeper, scanner, record, db, queue, o, progress.table)
+    const run = new CaptureRun(keeper, scanner, record, db, queue, { ...o, ...progress.chosen }, progress)
     run.view.without = without
-    run.line.leaveOut(without)
-    run.log = await takeUp(db.pool, record.id, records, (list) => {
-      for (const r of list) {
-        const time = timeOf(r)
-        run.counted(time, r.length)
-        if (!run.line.isOut(time)) run.tracker.post({ type: 'again', record: r })
-      }
-    })
+    await run.kept.takeUp(without, (r) => run.tracker.post({ type: 'again', record: r }))
+    run.lastTime = run.kept.last
     run.view.phase = phase === 'recording' ? 'waiting' : phase === 'solving' ? 'held' : (phase ?? 'ready')
     run.tell()
     if (run.view.phase === 'held') run.look()
@@ -134,6 +146,7 @@ export class CaptureRun extends Session<RunView, Progress> {
     const time = said + this.shift
     this.lastTime = time
     this.came.set(time, { at: performance.now(), hand: this.hand?.where() })
+    this.light.frame(f, (e) => (this.view.problem = toProblem(e)))
     const { xyz, brightness, pose } = f
     return this.tracker.frame({ type: 'frame', time, xyz, ...(brightness ? { brightness } : {}), markers, ...(pose ? { at: pose } : {}) })
   }
@@ -145,8 +158,7 @@ export class CaptureRun extends Session<RunView, Progress> {
     }
     if (m.type === 'record') {
       if (this.ended) return
-      this.log.add(m.record)
-      this.counted(timeOf(m.record), m.record.length)
+      this.kept.add(m.record)
       return
     }
     if (m.type === 'next') {
@@ -156,8 +168,8 @@ export class CaptureRun extends Session<RunView, Progress> {
       if (this.view.phase === 'held') this.view.next = next
       return this.tell()
     }
-    if (m.anew) this.line.began()
-    this.line.told(m.fates)
+    if (m.anew) this.kept.line.began()
+    this.kept.line.told(m.fates)
     tracked(this.view, m)
     const came = this.came.get(m.time)
     if (came) this.view.delay = performance.now() - came.at
@@ -176,16 +188,6 @@ export class CaptureRun extends Session<RunView, Progress> {
     this.tell()
   }
 
-  private counted(time: number, bytes: number): void {
-    this.firstTime ??= time
-    this.line.add(time)
-    this.lastTime = Math.max(this.lastTime, time)
-    this.view.frames++
-    this.view.bytes += bytes
-    this.view.seconds = (time - this.firstTime) / 1000
-    this.view.rate = this.view.seconds > 0 ? (this.view.frames - 1) / this.view.seconds : 0
-  }
-
   /** The thread ended: what was recorded is kept, and what is tracked begins with the next process or is had at the end. */
   private async broke(e: unknown): Promise<void> {
     this.view.problem = toProblem(trackerEnded(e))
@@ -194,24 +196,24 @@ export class CaptureRun extends Session<RunView, Progress> {
 
   private async stored(): Promise<void> {
     await this.tracker.allMade()
-    await this.log.flush()
+    await this.kept.flush()
   }
   override async settle(): Promise<void> {
     await this.stored()
     await this.tracker.stop()
   }
 
-  /** Every frame that came is in the database. Throws 'not-stored' when it did not take them just now: they would be missing in what is read from there. */
   private async wholeLog(): Promise<void> {
-    await this.stored()
-    if (!this.log.stored())
-      throw new OakError('not-stored', 'The last frames are not in the database yet.', { remedy: 'Nothing is lost. Try it again in a moment.' })
+    await this.tracker.allMade()
+    await this.kept.whole()
   }
 
   private tell(): void {
     this.view.sequence++
+    Object.assign(this.view, this.kept.view())
     this.view.path = this.hand?.at ?? null
     this.view.table = this.table?.view() ?? null
+    this.view.light = this.light.view()
     this.wake()
   }
   protected override changed(): void {
@@ -223,6 +225,8 @@ export class CaptureRun extends Session<RunView, Progress> {
     return this.save({
       without,
       table: this.table?.progress,
+      chosen: this.chosen(),
+      autoExposure: this.light.auto,
       phase: phase === 'waiting' ? 'recording' : phase === 'done' || phase === 'failed' ? 'held' : phase,
     })
   }
@@ -249,6 +253,7 @@ export class CaptureRun extends Session<RunView, Progress> {
   }
   /** False when it does already, or cannot now. */
   private async recording(): Promise<boolean> {
+    await this.placing
     if (this.view.phase !== 'ready' && this.view.phase !== 'held') return false
     if (this.tracker.ended) throw trackerEnded()
     this.view.phase = 'recording'
@@ -296,16 +301,52 @@ export class CaptureRun extends Session<RunView, Progress> {
   async leaveOut(asked: Spans): Promise<void> {
     if (this.view.phase !== 'held') throw new OakError('not-held', 'It is cut while it is held.', { remedy: 'Hold it first.' })
     await this.wholeLog()
-    this.view.without = this.line.within(asked)
-    const changed = this.line.leaveOut(this.view.without)
+    this.view.without = this.kept.line.within(asked)
     await this.note()
-    if (changed)
-      for await (const list of storedBetween(this.db.pool, this.record.id, records, timeOf, changed.from, changed.to)) {
-        const within = list.filter((r) => timeOf(r) >= changed.from && timeOf(r) <= changed.to)
-        // the thread knows which of them it has
-        this.tracker.post({ type: 'cut', out: within.filter((r) => this.line.isOut(timeOf(r))), in: within.filter((r) => !this.line.isOut(timeOf(r))) })
-      }
+    // the thread knows which of them it has
+    for await (const m of this.kept.cut(this.view.without)) this.tracker.post({ type: 'cut', ...m })
     this.look()
+    this.tell()
+  }
+  private chosen() {
+    const { spacing, near, far } = this.o
+    return { spacing, near, far }
+  }
+  /** Places every frame once more, with another spacing, or with points within other limits only. */
+  placeAnew(chosen: PlaceAnew): Promise<void> {
+    const done = this.placing.then(() => this.placeAll(chosen))
+    // one after the other, and before what is recorded next
+    this.placing = done.catch(() => undefined)
+    return done
+  }
+  private async placeAll(chosen: PlaceAnew): Promise<void> {
+    if (this.ended) return
+    if (this.view.phase !== 'held' && this.view.phase !== 'ready')
+      throw new OakError('not-held', 'This is changed while it is held.', { remedy: 'Hold it first.' })
+    await this.wholeLog()
+    this.o = { ...this.o, ...chosen }
+    await this.note()
+    const before = this.tracker
+    this.tracker = this.tracking()
+    this.model.beginAnew()
+    placedAnew(this.view, this.o, this.model)
+    this.tell()
+    await before.stop()
+    for await (const list of this.kept.again()) for (const record of list) this.tracker.post({ type: 'again', record })
+    this.look()
+    this.tell()
+  }
+  async lit(light: LightRequest): Promise<void> {
+    await this.light.set(light)
+    await this.note()
+    this.tell()
+  }
+  override button(): void {
+    if (this.view.phase === 'recording') void this.hold().catch((e: unknown) => this.failed(e))
+    else if (this.view.phase === 'ready' || this.view.phase === 'held') void this.go().catch((e: unknown) => this.failed(e))
+  }
+  private failed(e: unknown): void {
+    this.view.problem = toProblem(e)
     this.tell()
   }
   /** While it is held there is time to find from where it should be seen next. */

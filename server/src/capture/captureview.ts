@@ -36,6 +36,9 @@ export const emptyView = (o: CaptureOptions, { range }: ScannerSpec): RunView =>
   without: [],
   next: null,
   table: null,
+  near: o.near,
+  far: o.far,
+  light: { exposure: null, auto: false, pattern: null, patterns: [], seen: null },
   standIn: o.stage !== null,
   path: null,
   problem: null,
@@ -59,6 +62,12 @@ export function tracked(view: RunView, t: Extract<FromTracker, { type: 'tracked'
   view.ghost = t.ghost ? placeOf(t.ghost) : null
 }
 
+/** All is placed once more, so. */
+export function placedAnew(view: RunView, { spacing, near, far }: CaptureOptions, { version }: Model): void {
+  const none = { placed: 0, quarantine: 0, late: 0, span: 0, tracking: 'none' as const, why: '', sigma: null, scanner: null, ghost: null, next: null }
+  Object.assign(view, none, { spacing, near, far, surface: { version, cubes: 0 } })
+}
+
 /** The model as the browser may have it, whole or what is new. */
 export class Model {
   version = 0
@@ -75,6 +84,11 @@ export class Model {
     }
     this.cubes.set(cubes, 7 * from)
     this.count = n
+  }
+  /** As a thread that begins now numbers it. */
+  beginAnew(): void {
+    this.version++
+    this.count = 0
   }
   /** Undefined when that version is gone. */
   since(version: number, from: number): Float32Array | undefined {

@@ -58,6 +58,13 @@ export class FrameLine {
       if (this.fates[n] === number('placed')) this.become(time, n, number('weak'))
     }
   }
+  /** All are tracked once more. */
+  beginAnew(): void {
+    for (const [time, n] of this.at) {
+      this.data.set([NaN, 0], PER * n + 2)
+      this.become(time, n, number('late'))
+    }
+  }
   /** Spans of what was recorded so far, in order: what comes later is not in them, however far somebody drew one. */
   within(spans: Spans): [number, number][] {
     const end = this.seconds(this.last)

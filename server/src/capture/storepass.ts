@@ -18,6 +18,9 @@ export interface CaptureOptions {
   name: string
   by: NonNullable<LiveOptions['by']>
   spacing: number
+  /** points nearer or farther away count for nothing, mm */
+  near: number | null
+  far: number | null
   /** noise of a point across its surface at the ideal distance, mm */
   noise: number
   /** its frames are single lines */
@@ -30,6 +33,9 @@ export interface CaptureOptions {
   /** before a stand-in */
   stage: Stage | null
 }
+
+/** What limits were set, as a step has them. */
+const limitsOf = ({ near, far }: CaptureOptions) => ({ ...(near === null ? {} : { near }), ...(far === null ? {} : { far }) })
 
 /** Whether the axes in which it grows are those of its map. */
 export const inMap = (o: CaptureOptions): boolean => o.map !== null && o.by !== 'shape' && o.by !== 'own'
@@ -51,7 +57,7 @@ export async function storePass(
     name,
     role: 'pass',
     setup: o.setup,
-    params: { name: o.name, by: o.by, spacing: o.spacing, ...(without.length ? { without } : {}) },
+    params: { name: o.name, by: o.by, spacing: o.spacing, ...limitsOf(o), ...(without.length ? { without } : {}) },
     inputs: o.map && inMap(o) ? { map: [o.map.slot] } : {},
     // of the session's own number
     request: record.id,

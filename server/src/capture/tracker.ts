@@ -14,13 +14,15 @@ function threadFile(): string {
 }
 
 /** With what the thread of a recording is begun. */
-export function startOf(o: CaptureOptions, { range, own }: Pick<ScannerSpec, 'range' | 'own'>): TrackStart {
+export function startOf(o: CaptureOptions, { range, own }: Pick<ScannerSpec, 'range' | 'own'>, version: number): TrackStart {
   const m = o.by === 'own' ? undefined : o.map?.markers
   return {
     by: o.by,
     spacing: o.spacing,
     noise: o.noise,
     lines: o.lines,
+    reach: o.near === null && o.far === null ? null : { near: o.near ?? 0, far: o.far ?? Infinity },
+    version,
     range,
     stereo: o.stereo,
     ...(own ? { own } : {}),

@@ -1,5 +1,6 @@
 import type { LiveOptions, LiveState } from '@oak-gauge/core/capture/livetracker.ts'
 import type { NextViewOptions, NextViews } from '@oak-gauge/core/capture/nextviews.ts'
+import type { Reach } from '@oak-gauge/core/capture/reach.ts'
 import type { KnownMarkers } from '@oak-gauge/core/capture/trackmarkers.ts'
 import type { Stereo } from '@oak-gauge/core/calibrate/camera.ts'
 
@@ -9,6 +10,9 @@ export interface TrackStart extends Omit<LiveOptions, 'markers'> {
   range: NextViewOptions['range']
   stereo: Stereo
   map: KnownMarkers | null
+  reach: Reach | null
+  /** of the surface: another one begins anew */
+  version: number
 }
 
 export type ToTracker =

@@ -5,6 +5,7 @@ import { encodeFrame, roundFrame } from '@oak-gauge/core/capture/framecode.ts'
 import { isRigid, orthonormalise, type Mat4 } from '@oak-gauge/core/base/mat4.ts'
 import { quietContext } from '@oak-gauge/core/base/run.ts'
 import { nextViews } from '@oak-gauge/core/capture/nextviews.ts'
+import { inReach } from '@oak-gauge/core/capture/reach.ts'
 import { tableViews } from '@oak-gauge/core/capture/tableviews.ts'
 import { liveTracker, type LiveFrame, type LiveState } from '@oak-gauge/core/capture/livetracker.ts'
 import { FATES } from '@oak-gauge/core/capture/timeline.ts'
@@ -25,7 +26,7 @@ const ALL = 4000
 
 const port = parentPort
 if (!port) throw new Error('this is a thread')
-const { stereo, map, range, ...start } = workerData as TrackStart
+const { stereo, map, range, reach, ...start } = workerData as TrackStart
 const tracker = liveTracker({ ...start, ...(map ? { markers: { map, sight: stereoSight(stereo) } } : {}) })
 const say = (m: FromTracker, transfer: ArrayBuffer[] = []) => port.postMessage(m, transfer)
 
@@ -33,7 +34,7 @@ const say = (m: FromTracker, transfer: ArrayBuffer[] = []) => port.postMessage(m
 const waiting: ({ record: Uint8Array; again: boolean } | Extract<ToTracker, { type: 'cut' }>)[] = []
 let late = 0
 let working = false
-let version = 0
+let { version } = start
 let sent = 0
 let grownAt = 0
 let allAt = 0
@@ -88,7 +89,8 @@ function work(): void {
 // what is tracked now and what is read again later are the same numbers
 function frameOf(record: Uint8Array): LiveFrame {
   const { time, markers, points, at } = frameOfRecord(record.subarray(4))
-  return { time, markers, xyz: points().xyz, ...(at ? { at } : {}) }
+  const all = points()
+  return { time, markers, xyz: (reach ? inReach(all, reach) : all).xyz, ...(at ? { at } : {}) }
 }
 function* framesOf(list: Uint8Array[]): Generator<LiveFrame> {
   for (const r of list) yield frameOf(r)

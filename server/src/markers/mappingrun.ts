@@ -228,6 +228,11 @@ export class MappingRun extends Session<RunView, Progress> {
     else this.lost()
   }
 
+  override button(): void {
+    const done = this.view.phase === 'held' ? this.goOn() : this.hold()
+    done.catch((e: unknown) => (this.view.problem = toProblem(e)))
+  }
+
   private note(): Promise<void> {
     const { phase } = this.view
     return this.save({ phase: phase === 'held' || phase === 'solving' ? phase : 'recording', stage: this.o.stage })

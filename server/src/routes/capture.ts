@@ -1,5 +1,5 @@
 import { Router, type Response } from 'express'
-import { againRequest, API, handRequest, leaveOut, shotsRequest } from '@oak-gauge/contract'
+import { againRequest, API, handRequest, leaveOut, lightRequest, placeAnewRequest, shotsRequest } from '@oak-gauge/contract'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
 import { bestHold } from '@oak-gauge/core/capture/holder.ts'
 import { turned } from '@oak-gauge/core/markers/levelled.ts'
@@ -46,6 +46,8 @@ export function captureRoutes(db: Database, queue: Queue, keeper: ScannerKeeper)
       name: body.name ?? nextName(ledger, setup.name),
       by,
       spacing: body.spacing,
+      near: null,
+      far: null,
       noise: lineNoise(stereo, spec.range.ideal),
       lines,
       angles: body.angles,
@@ -74,7 +76,7 @@ export function captureRoutes(db: Database, queue: Queue, keeper: ScannerKeeper)
   serve(r, API.timeline, async ({ params, query, res }) => {
     const { run } = keeper.of((await scannerOr404(params.id)).id)
     if (!(run instanceof CaptureRun)) return
-    sendBytes(res, run.line.since(query.from))
+    sendBytes(res, run.kept.line.since(query.from))
   })
   return r
 }
@@ -89,9 +91,11 @@ export async function actOnCapture(run: CaptureRun, what: string, body: unknown)
   else if (what === 'again') await run.again(againRequest.parse(body).until)
   else if (what === 'path') run.path()
   else if (what === 'back') run.back()
+  else if (what === 'light') await run.lit(lightRequest.parse(body))
+  else if (what === 'place-anew') await run.placeAnew(placeAnewRequest.parse(body))
   else if (what === 'leave-out') await run.leaveOut(leaveOut.parse(body).spans)
   else if (what === 'hand') await run.move(handRequest.parse(body))
-  else throw new OakError('not-found', `A recording knows no “${what}”.`)
+  else if (what !== 'press') throw new OakError('not-found', `A recording knows no “${what}”.`)
 }
 
 function sendBytes(res: Response, a: Float32Array): void {

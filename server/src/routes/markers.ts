@@ -90,5 +90,5 @@ export async function actOnMapping(run: MappingRun, what: string, body: unknown)
   else if (what === 'nudge') {
     const { marker, distance } = nudgeRequest.parse(body)
     await run.nudge(marker, distance)
-  } else throw new OakError('not-found', `A mapping knows no “${what}”.`)
+  } else if (what !== 'press') throw new OakError('not-found', `A mapping knows no “${what}”.`)
 }

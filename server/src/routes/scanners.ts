@@ -46,7 +46,7 @@ export function scannerRoutes(keeper: ScannerKeeper, helper: Helper): Router {
     const row = await scannerOr404(params.id)
     if (on !== undefined) await keeper.setOn(row.id, on)
     if (exposure !== undefined) await keeper.link(row.id).order({ type: 'set', exposure })
-    if (exposure !== undefined) keeper.exposed(row.id, exposure)
+    if (exposure !== undefined) keeper.lit(row.id, { exposure })
     return scannerSummary(await scannerOr404(row.id), keeper)
   })
   serve(r, API.dropScanner, async ({ params }) => {
@@ -82,6 +82,7 @@ export function scannerRoutes(keeper: ScannerKeeper, helper: Helper): Router {
   serve(r, API.actOnRun, async ({ params, body }): Promise<RunState> => {
     const { run } = keeper.of((await scannerOr404(params.id)).id)
     const { what } = params
+    if (run && what === 'press') await keeper.link(params.id).order({ type: 'press' })
     if (run instanceof MappingRun) await actOnMapping(run, what, body)
     else if (run instanceof CaptureRun) await actOnCapture(run, what, body)
     else if (run instanceof CalibrationRun) {
@@ -90,12 +91,12 @@ export function scannerRoutes(keeper: ScannerKeeper, helper: Helper): Router {
       else if (what === 'solve') await run.solve()
       else if (what === 'on') await run.goOn()
       else if (what === 'cancel') await run.cancel()
-      else throw new OakError('not-found', `A calibration knows no “${what}”.`)
+      else if (what !== 'press') throw new OakError('not-found', `A calibration knows no “${what}”.`)
     } else if (run instanceof VerificationRun) {
       if (what === 'take') await run.take()
       else if (what === 'take-all') void run.takeAll()
       else if (what === 'cancel') await run.cancel()
-      else throw new OakError('not-found', `A verification knows no “${what}”.`)
+      else if (what !== 'press') throw new OakError('not-found', `A verification knows no “${what}”.`)
     } else throw new OakError('not-found', 'Nothing is going on with this scanner.', { remedy: 'Begin a calibration or a verification.' })
     return run.state()
   })

@@ -42,8 +42,8 @@ export interface ScannerKeeper {
   /** Connects all that are to be connected; call again after scanners were added. */
   refresh(): Promise<void>
   changed(id: string): void
-  /** An exposure was set: shown at once, and not only with the next word from the scanner. */
-  exposed(id: string, exposure: number): void
+  /** An exposure or a pattern was set: shown at once, and not only with the next word from the scanner. */
+  lit(id: string, light: { exposure?: number; pattern?: string }): void
   /** What goes on is stored to its last frame, then all links end. */
   stop(): Promise<void>
 }
@@ -118,6 +118,7 @@ export function keepScanners(bus: Bus, pool: ThreadPool): ScannerKeeper {
         state: (s) => heard(e, s),
         event: (ev) => {
           if (ev.event === 'shock') void shock(e.id)
+          else e.run?.button()
         },
         frame: (f) => e.run?.frame(f),
         lost: (why) => lost(e, toProblem(why)),
@@ -172,9 +173,9 @@ export function keepScanners(bus: Bus, pool: ThreadPool): ScannerKeeper {
     bus,
     of: entry,
     changed,
-    exposed(id, exposure) {
+    lit(id, light) {
       const e = entry(id)
-      if (e.state) e.state = { ...e.state, exposure }
+      if (e.state) e.state = { ...e.state, ...light }
       changed(id)
     },
     link(id) {

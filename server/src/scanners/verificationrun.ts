@@ -66,6 +66,9 @@ export class VerificationRun extends Session<RunView, Progress> {
     if (f.kind === 'points') this.frames.push(f)
   }
 
+  override button(): void {
+    this.take().catch((e: unknown) => (this.view.problem = toProblem(e)))
+  }
   /** Measures the position that is due. */
   async take(): Promise<void> {
     if (this.ended || this.view.phase === 'measuring') return

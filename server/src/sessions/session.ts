@@ -43,6 +43,8 @@ export abstract class Session<View extends RunState = RunState, Progress = unkno
   abstract frame(f: LinkFrame): void | Promise<void>
   /** Puts things before a stand-in, and has the scanner send: at the start, and each time its link is back. */
   abstract begin(): Promise<void>
+  /** Its button was pressed, by somebody whose hands are at the part. */
+  button(): void {}
   /** the link is gone; the session waits */
   abstract lost(): void
   /** it is back */

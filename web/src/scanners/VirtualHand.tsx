@@ -45,6 +45,9 @@ export function VirtualHand({
             {t('Lead it back')}
           </Button>
         )}
+        <Button size="small" onClick={() => send('press')}>
+          {t('Press its button')}
+        </Button>
         {!turntable && <span className="hint">{t('or by hand:')}</span>}
       </div>
       {!turntable && (

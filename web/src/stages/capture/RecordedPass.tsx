@@ -1,15 +1,21 @@
-import { Button } from 'antd'
+import { Button, Popover } from 'antd'
 import { useState } from 'react'
 import type { Step, TrayItem } from '@oak-gauge/contract'
 import { problemOf, useRerunStepMutation } from '../../api.ts'
 import { Under } from '../../job/Under.tsx'
 import { useOpenJob } from '../../job/useJob.ts'
 import { ProblemBox } from '../../looks/ProblemBox.tsx'
+import { PlaceAnew, type Chosen } from './PlaceAnew.tsx'
 import { TimeLine } from './TimeLine.tsx'
 import { t } from '../../words/t.ts'
 
 type Span = [number, number]
 const spansOf = (step: Step): Span[] => (step.params['without'] ?? []) as Span[]
+const chosenOf = ({ params }: Step): Chosen => ({
+  spacing: Number(params['spacing'] ?? 1),
+  near: (params['near'] as number | undefined) ?? null,
+  far: (params['far'] as number | undefined) ?? null,
+})
 
 /** The step that made a pass of a recording, on the present branch. */
 export const recordedBy = (path: Step[], pass: TrayItem): Step | undefined =>
@@ -25,15 +31,33 @@ export function RecordedPass({ step, pass }: { step: Step; pass: TrayItem }) {
   if (!line) return null
   const after = path.length - 1 - path.indexOf(step)
   const changed = draft !== null && JSON.stringify(draft) !== JSON.stringify(spansOf(step))
-  const solve = () => void rerun({ id: state.job.id, step: step.id, params: { ...step.params, without: draft } }).then((r) => !r.error && setDraft(null))
+  const again = (params: object) =>
+    void rerun({ id: state.job.id, step: step.id, params: { ...step.params, ...params } }).then((r) => !r.error && setDraft(null))
+  const label = after ? t('Solve again, and the {{after}} after it', { after }) : t('Solve again')
   return (
     <Under>
       {/* what was cleaned or thinned since does not lie in the order of time any more */}
       <TimeLine line={line} slot={pass.step === step.id ? pass.slot : null} without={draft ?? spansOf(step)} change={busy ? null : setDraft}>
+        <Popover
+          trigger="click"
+          placement="topRight"
+          destroyOnHidden
+          content={
+            <PlaceAnew
+              was={chosenOf(step)}
+              busy={isLoading || busy !== undefined}
+              // what is not limited is not said
+              place={({ spacing, near, far }) => again({ spacing, near: near ?? undefined, far: far ?? undefined, ...(draft ? { without: draft } : {}) })}
+              label={label}
+            />
+          }
+        >
+          <Button size="small">{t('Spacing and limits')}</Button>
+        </Popover>
         {changed && (
           <>
-            <Button size="small" type="primary" loading={isLoading} onClick={solve}>
-              {after ? t('Solve again, and the {{after}} after it', { after }) : t('Solve again')}
+            <Button size="small" type="primary" loading={isLoading} onClick={() => again({ without: draft })}>
+              {label}
             </Button>
             <Button size="small" onClick={() => setDraft(null)}>
               {t('As it was')}

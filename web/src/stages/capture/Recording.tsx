@@ -10,7 +10,9 @@ import { VirtualHand } from '../../scanners/VirtualHand.tsx'
 import { Under } from '../../job/Under.tsx'
 import { WorkingDistance } from '../../scanners/WorkingDistance.tsx'
 import { t } from '../../words/t.ts'
+import { LightPart } from './LightPart.tsx'
 import { NextViews } from './NextViews.tsx'
+import { PlaceAnew } from './PlaceAnew.tsx'
 import { askOf, mainOf, STATE, whyOf } from './said.ts'
 import { TablePart } from './TablePart.tsx'
 import { TimeLine } from './TimeLine.tsx'
@@ -106,6 +108,17 @@ export function Recording({ run, scanner }: { run: CaptureRun; scanner: { id: st
       )}
       {run.late > 0 && (
         <p className="hint">{t('{{late}} frames came faster than they were tracked: they are kept, and placed at the end.', { late: run.late })}</p>
+      )}
+      {!solving && (
+        <details className="fine">
+          <summary>{t('Light, limits, spacing')}</summary>
+          <LightPart light={run.light} send={send} />
+          {phase === 'recording' || phase === 'waiting' ? (
+            <p className="hint">{t('Hold it to set limits or another spacing: every frame is kept, and placed again.')}</p>
+          ) : (
+            <PlaceAnew was={run} range={run.range} busy={false} place={(c) => send('place-anew', c)} label={t('Place all frames so')} />
+          )}
+        </details>
       )}
       {run.table && <TablePart table={run.table} phase={phase} send={send} />}
       {run.standIn && !run.table && (
