@@ -59,6 +59,13 @@ export const startMapping = z.object({
   cold: z.boolean().default(false),
 })
 export type StartMapping = z.input<typeof startMapping>
+/** exposure: 1 is matt white at the ideal distance; auto: it follows what is seen; pattern: one of the scanner's */
+export const lightRequest = z.strictObject({
+  exposure: z.number().positive('An exposure is a number above 0.').max(100).optional(),
+  auto: z.boolean().optional(),
+  pattern: z.string().min(1).max(40).optional(),
+})
+export type LightRequest = z.output<typeof lightRequest>
 export const startCapture = z.object({
   scanner: z.uuid(),
   setup: z.uuid(),
@@ -69,6 +76,8 @@ export const startCapture = z.object({
   name: z.string().trim().min(1).max(200).optional(),
   /** with a turntable: the angles it is turned to for a shot, degrees */
   angles: z.array(z.number().min(-360).max(360)).min(1).max(360).default([0, 45, 90, 135, 180, 225, 270, 315]),
+  /** to begin with; default: as the scanner is set */
+  light: lightRequest.optional(),
   cold: z.boolean().default(false),
 })
 export type StartCapture = z.input<typeof startCapture>
@@ -81,13 +90,6 @@ export const placeAnewRequest = z
   .strictObject({ spacing: z.number().min(0.1).max(20), near: millimetres.nullable(), far: millimetres.nullable() })
   .refine(({ near, far }) => near === null || far === null || near < far, { message: 'The near limit must be nearer than the far one.', path: ['near'] })
 export type PlaceAnew = z.output<typeof placeAnewRequest>
-/** exposure: 1 is matt white at the ideal distance; auto: it follows what is seen; pattern: one of the scanner's */
-export const lightRequest = z.strictObject({
-  exposure: z.number().positive('An exposure is a number above 0.').max(100).optional(),
-  auto: z.boolean().optional(),
-  pattern: z.string().min(1).max(40).optional(),
-})
-export type LightRequest = z.output<typeof lightRequest>
 export const nudgeRequest = z.object({ marker: z.string().min(1).max(40), distance: z.number().positive('A nudge is a length above 0 mm.').max(50) })
 
 export const link = z.enum(['off', 'connecting', 'connected', 'lost'])

@@ -32,8 +32,8 @@ const stuck = {
   normals: Array.from({ length: 24 }, (_, i) => (i % 3 === 2 ? 1 : 0)),
   diameters: Array<number>(8).fill(6),
 }
-function record(pose: Mat4, time: number, blank = false): Uint8Array {
-  const { xyz, intensity } = takeShot(spec, optics, optics, things, { pose, pattern: 'area', exposure: 1, stride: 5, noise: 0.03, seed: 7 + time })
+function record(pose: Mat4, time: number, blank = false, pattern: 'area' | 'cross' | 'line' = 'area'): Uint8Array {
+  const { xyz, intensity } = takeShot(spec, optics, optics, things, { pose, pattern, exposure: 1, stride: 5, noise: 0.03, seed: 7 + time })
   const seen = seeMarkers(spec, optics, optics, stuck, [], { pose, seed: time + 3, strays: 0, dropouts: 0 })
   const markers = blank ? [] : [...seen.diameters].flatMap((d, i) => [seen.xyz[3 * i], seen.xyz[3 * i + 1], seen.xyz[3 * i + 2], d])
   const step = NOISE / 4
@@ -166,6 +166,57 @@ describe('a recording that is solved', () => {
     expect(pass.data.xyz.subarray(0, 3 * part)).toEqual(all.xyz.subarray(0, 3 * part))
     await expect(run({ without: [[0, 5]] })).rejects.toMatchObject({ code: 'nothing-left' })
     await expect(run({ without: [[-1, 5]] })).rejects.toMatchObject({ code: expect.any(String) })
+  })
+  it('within limits along the line of sight: nothing farther away is in the pass, and frames are placed all the same', async () => {
+    const item: Item = { name: 'map', data: map, pose: identity() }
+    const bytes = file()
+    const run = (params: object) =>
+      runOperation(
+        'solve-recording',
+        { file: [{ kind: 'file', source: bytesSource('a.frames', bytes) }], map: [item] },
+        { by: 'markers', spacing: 2, most: 200, ...params },
+        quietContext,
+      )
+    const value = (e: { quantities: { id: string; value: number | string }[] }, id: string) => Number(e.quantities.find((q) => q.id === id)?.value)
+    const all = await run({})
+    const near = await run({ far: 450 })
+    const far = await run({ near: 450.0001 })
+    expect(value(near.evidence, 'frames-not-placed')).toBe(value(all.evidence, 'frames-not-placed'))
+    // each measured point lies on one side
+    const measured = [near, far].map((r) => value(r.evidence, 'points-measured'))
+    expect(measured[0] + measured[1]).toBe(value(all.evidence, 'points-measured'))
+    // from where the hand was no point of the near pass is deeper than that along any line of sight: it is within the ball about the scanner, at the least
+    const { xyz } = near.outputs['pass'][0].data as Points
+    const reached = poses.map((p) => invertRigid(p))
+    for (let i = 0; i < xyz.length; i += 99) {
+      const depths = reached.map((m) => transformPoint(m, xyz[i], xyz[i + 1], xyz[i + 2])[2])
+      expect(Math.min(...depths)).toBeLessThan(450.3)
+    }
+    await expect(run({ near: 500, far: 400 })).rejects.toMatchObject({ code: 'bad-limits' })
+    await expect(run({ far: 200 })).rejects.toMatchObject({ code: 'nothing-within' })
+  })
+  it('single lines between crossing ones, where the pattern was changed for a pocket, are placed by markers, and change nothing of the rest', async () => {
+    const item: Item = { name: 'map', data: map, pose: identity() }
+    const run = (from: number, to: number) => {
+      const list = poses.map((p, k) => record(p, 60 * k, false, k >= from && k < to ? 'line' : 'cross'))
+      return runOperation(
+        'solve-recording',
+        { file: [{ kind: 'file', source: bytesSource('a.frames', file(list)) }], map: [item] },
+        { by: 'markers', spacing: 2 },
+        quietContext,
+      )
+    }
+    const value = (e: { quantities: { id: string; value: number | string }[] }, id: string) => Number(e.quantities.find((q) => q.id === id)?.value)
+    for (const [from, to] of [
+      [12, 24],
+      [0, 12],
+    ]) {
+      const { evidence, outputs } = await run(from, to)
+      expect([from, value(evidence, 'frames-not-placed')]).toEqual([from, 0])
+      const { xyz } = outputs['pass'][0].data as Points
+      const heights = [...xyz].filter((_, i) => i % 3 === 2).filter((z) => Math.abs(z) < 0.4)
+      expect(Math.abs(heights.reduce((s, z) => s + z, 0) / heights.length)).toBeLessThan(0.05)
+    }
   })
   it('is refused in words where no frame has a place, or markers are missing', async () => {
     const blank = [record(poses[0], 0, true), record(poses[1], 60, true)]

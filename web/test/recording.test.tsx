@@ -2,6 +2,7 @@
 import { afterEach, describe, expect, test } from '@jest/globals'
 import { cleanup, fireEvent, screen, waitFor } from '@testing-library/react'
 import type { CaptureRun, ScannerSummary } from '@oak-gauge/contract'
+import { usualExposure } from '@oak-gauge/core/capture/exposing.ts'
 import { readAngles } from '../src/stages/capture/Angles.tsx'
 import { CaptureCard } from '../src/stages/capture/CaptureCard.tsx'
 import { minutesLeft, Recording } from '../src/stages/capture/Recording.tsx'
@@ -54,6 +55,18 @@ describe('a pass from a scanner', () => {
     button('Aim with Alder').click()
     await waitFor(() => expect(sent.find((s) => s.method === 'POST')?.path).toMatch(/^jobs\/.*\/capture$/))
     expect(sent.find((s) => s.method === 'POST')?.body).toMatchObject({ scanner: uuid(60), by: 'auto', spacing: 1, cold: false })
+  })
+  test('begins with the light the brief asks for', async () => {
+    const sent = server([scanner('Alder', 60)])
+    const state = jobOf([])
+    show(<CaptureCard go={() => undefined} />, { ...state, job: { ...state.job, surface: 'dark' } })
+    screen.getByRole('radio', { name: 'By scanner' }).click()
+    await screen.findByText('for a dark surface')
+    screen.getByText('as the brief says')
+    await waitFor(() => expect((button('Aim with Alder') as HTMLButtonElement).disabled).toBe(false))
+    button('Aim with Alder').click()
+    await waitFor(() => expect(sent.some((s) => s.method === 'POST')).toBe(true))
+    expect(sent.find((s) => s.method === 'POST')?.body).toMatchObject({ light: { exposure: usualExposure('dark') } })
   })
   test('a turntable is turned to angles, in even steps or to some of one’s own; what it says itself may hold it', async () => {
     const sent = server([scanner('Hazel', 62, { kind: 'fringe', turntable: true, own: true })])
@@ -195,5 +208,59 @@ describe('a recording that goes on', () => {
       await waitFor(() => expect(sent.filter((s) => s.method === 'POST').at(-1)?.path).toBe(`scanners/${uuid(60)}/run/${what}`))
     }
     expect(sent.at(-1)?.body).toMatchObject({ away: -40 })
+  })
+})
+
+describe('light, limits and spacing of a recording', () => {
+  const acted = (sent: Sent[]) => sent.filter((s) => s.method === 'POST').map((s) => [s.path.replace(/.*run./, ''), s.body])
+  const recording = (more: Partial<CaptureRun>) => show(<Recording run={{ ...run, ...more }} scanner={{ id: uuid(60), name: 'Alder' }} />, jobOf([]))
+  test('the light is changed while it records: by itself, for a surface, by a number, one line for pockets', async () => {
+    const sent = server([])
+    recording({})
+    fireEvent.click(screen.getByText('Light, limits, spacing'))
+    fireEvent.click(screen.getByRole('radio', { name: 'by itself' }))
+    fireEvent.click(screen.getByRole('radio', { name: 'glossy' }))
+    const exposure = screen.getByLabelText('Exposure')
+    fireEvent.change(exposure, { target: { value: '2.5' } })
+    fireEvent.keyDown(exposure, { key: 'Enter' })
+    fireEvent.click(screen.getByRole('radio', { name: 'one line, for pockets' }))
+    await waitFor(() => expect(acted(sent)).toHaveLength(4))
+    expect(acted(sent)).toEqual([
+      ['light', { auto: true }],
+      ['light', { exposure: usualExposure('glossy') }],
+      ['light', { exposure: 2.5 }],
+      ['light', { pattern: 'line' }],
+    ])
+    screen.getByText(/Hold it to set limits/)
+    expect(screen.queryByLabelText('Spacing')).toBeNull()
+  })
+  test('says what is too dark or too bright to be measured, and nothing while the scanner is away', () => {
+    server([])
+    recording({ light: { ...run.light, seen: { dark: 0.42, bright: 0.1 } } })
+    screen.getByText('42 % of what is lit is too dark to be measured')
+    cleanup()
+    recording({ light: { ...run.light, seen: { dark: 0.02, bright: 0.3 } } })
+    screen.getByText('30 % of what is lit is too bright to be measured')
+    cleanup()
+    recording({ phase: 'waiting', light: { ...run.light, exposure: null, pattern: null } })
+    expect(screen.queryByLabelText('Exposure')).toBeNull()
+  })
+  test('limits and spacing are set while it is held, and all frames placed so; limits that leave nothing are not', async () => {
+    const sent = server([])
+    recording({ phase: 'held', near: 300 })
+    expect(screen.queryByText('Place all frames so')).toBeNull()
+    const type = (label: string, value: string) => {
+      const field = screen.getByLabelText(label)
+      fireEvent.change(field, { target: { value } })
+      fireEvent.keyDown(field, { key: 'Enter' })
+    }
+    type('Nothing farther than', '280')
+    await screen.findByText('The near limit must be nearer than the far one.')
+    expect((button('Place all frames so') as HTMLButtonElement).disabled).toBe(true)
+    type('Nothing farther than', '0.6 m')
+    type('Spacing', '0.5')
+    type('Nothing nearer than', '')
+    fireEvent.click(button('Place all frames so'))
+    await waitFor(() => expect(acted(sent)).toEqual([['place-anew', { spacing: 0.5, near: null, far: 600 }]]))
   })
 })

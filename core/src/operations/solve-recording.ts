@@ -98,6 +98,16 @@ export const solveRecordingOperation = defineOperation({
       },
       ctx,
     )
+    if (!solved.measured)
+      throw frames === whole
+        ? new OakError('nothing-seen', 'None of the frames that were placed shows a point.', {
+            where: source.name,
+            remedy: 'Look at the exposure and the distance.',
+          })
+        : new OakError('nothing-within', 'No point of this recording lies within the limits.', {
+            where: `solve-recording, ${reach.near} to ${reach.far} mm`,
+            remedy: 'Take a smaller near limit, or a larger far one.',
+          })
     return {
       outputs: {
         pass: [

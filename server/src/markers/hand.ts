@@ -8,6 +8,8 @@ import type { Stage } from './stage.ts'
 
 /** ms between two places of a hand that is led */
 const STEP = 60
+/** steps in which a hand that stood still comes to its pace */
+const SETS_OFF = 20
 /** mm a second at which a line is led: at seventeen frames a second 1.5 mm from one to the next */
 const PACE = 25
 /** seconds that it takes to lead it back, and how far beside the place a hand gets there: mm and degrees */
@@ -59,12 +61,13 @@ export class Hand {
   lead(goes: () => boolean, failed: (e: unknown) => void): void {
     if (this.timer) return
     const { turntable } = this.scanner.spec
-    let busy = false
+    let [busy, gone] = [false, 0]
     this.at = 0
     this.timer = setInterval(() => {
       if (busy || !goes() || this.at === null) return
       busy = true
-      this.at = Math.min(1, this.at + STEP / 1000 / this.seconds)
+      gone++
+      this.at = Math.min(1, this.at + (Math.min(1, gone / SETS_OFF) * STEP) / 1000 / this.seconds)
       const moving = turntable
         ? this.keeper.link(this.scanner.id).order({ type: 'turn', degrees: Math.round(3600 * this.at) / 10 - 180 })
         : this.hold(this.way(this.at))

@@ -5,6 +5,7 @@ import { PERCHES } from '@oak-gauge/core/markers/markers.ts'
 import { matchConstellation } from '@oak-gauge/core/markers/match.ts'
 import { plainMesh, plainShape, upright, UPS, uprightPose, type Up } from '@oak-gauge/core/markers/plan/shape.ts'
 import { coarseMesh } from '@oak-gauge/core/repair/reduce.ts'
+import type { MATERIALS } from '@oak-gauge/core/scanner/scene.ts'
 import { transformMesh, type Mesh } from '@oak-gauge/core/shape/mesh.ts'
 import { boundingBox } from '@oak-gauge/core/shape/points.ts'
 import type { BenchThing } from '@oak-gauge/contract'
@@ -15,6 +16,8 @@ export interface Stage {
   normals: number[]
   diameters: number[]
   solid: { vertices: number[]; triangles: number[] } | null
+  /** how its surface answers light; matte where nobody said */
+  material?: keyof typeof MATERIALS
   /** min and max of what is marked */
   box: number[]
 }
@@ -101,7 +104,7 @@ function board(random: ReturnType<typeof seeded>, positions: number[], normals: 
 
 export function benchOf(s: Stage): BenchThing[] {
   const { positions, normals, diameters } = s
-  return [{ kind: 'markers', positions, normals, diameters }, ...(s.solid ? [{ kind: 'solid' as const, material: 'matte' as const, ...s.solid }] : [])]
+  return [{ kind: 'markers', positions, normals, diameters }, ...(s.solid ? [{ kind: 'solid' as const, material: s.material ?? 'matte', ...s.solid }] : [])]
 }
 
 /** What of a job stands before the stand-in: its plan, and the shape the plan was made on. params: those of the planning step. */

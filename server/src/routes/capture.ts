@@ -57,6 +57,7 @@ export function captureRoutes(db: Database, queue: Queue, keeper: ScannerKeeper)
       stage: link.hello.standIn ? await stageBefore(db, ledger, setup.place) : null,
     })
     if (body.cold) await NoteRow.create({ scannerId: scanner.id, text: `A pass was recorded although the scanner was not warm (${ledger.job.title}).` })
+    if (body.light) await run.lit(body.light)
     keeper.changed(scanner.id)
     return run.state()
   })
@@ -123,5 +124,5 @@ async function stageBefore(db: Database, l: Ledger, place: number): Promise<Stag
   if (!stage.solid)
     throw new OakError('no-part', 'A stand-in needs a part before it.', { remedy: 'Bring in the nominal of the part: it is what the stand-in measures.' })
   // it is led round the part, not round the markers beside it
-  return { ...stage, box: Array.from(boundingBox(Float32Array.from(stage.solid.vertices))) }
+  return { ...stage, material: l.job.surface, box: Array.from(boundingBox(Float32Array.from(stage.solid.vertices))) }
 }

@@ -72,7 +72,12 @@ export function Bands({ line, width }: { line: Timeline; width: number }) {
         FATES.map(step),
       )}
       {lane('rate', t('frames a second, up to {{rate}}', { rate: fixed(fastest, 1) }), HEIGHT.curve, curve(line.rate, fastest))}
-      {lane('held', t('held within, up to {{mm}} mm', { mm: fixed(loosest, 3) }), HEIGHT.curve, curve(line.sigma, loosest))}
+      {lane(
+        'held',
+        loosest > 0 ? t('held within, up to {{mm}} mm', { mm: fixed(loosest, 3) }) : t('held within: not known'),
+        HEIGHT.curve,
+        curve(line.sigma, loosest),
+      )}
       <div className="times figure">
         {Array.from({ length: Math.floor(seconds / every) + 1 }, (_, k) => (
           <span key={k} style={{ left: `${fixed((width * k * every) / Math.max(seconds, 1e-9), 1)}px` }}>

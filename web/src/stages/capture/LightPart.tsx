@@ -4,8 +4,10 @@ import { usualExposure } from '@oak-gauge/core/capture/exposing.ts'
 import { Amount } from '../../looks/Amount.tsx'
 import { t } from '../../words/t.ts'
 
-const SURFACES = ['matte', 'dark', 'glossy'] as const
-type Way = 'auto' | 'hand' | (typeof SURFACES)[number]
+/** surfaces that an exposure is offered for */
+export const LIGHTS = ['matte', 'dark', 'glossy'] as const
+export const SURFACE: Record<(typeof LIGHTS)[number], string> = { matte: t('matte'), dark: t('dark'), glossy: t('glossy') }
+type Way = 'auto' | 'hand' | (typeof LIGHTS)[number]
 /** of what is lit: so much unseen is worth a word */
 const MUCH = 0.1
 
@@ -15,7 +17,7 @@ const PATTERN: Record<string, string> = { cross: t('crossing lines'), line: t('o
 export function LightPart({ light, send }: { light: CaptureRun['light']; send(what: string, body?: object): void }) {
   const { exposure, auto, pattern, patterns, seen } = light
   if (exposure === null) return null
-  const way: Way = auto ? 'auto' : (SURFACES.find((s) => usualExposure(s) === exposure) ?? 'hand')
+  const way: Way = auto ? 'auto' : (LIGHTS.find((s) => usualExposure(s) === exposure) ?? 'hand')
   const choose = (w: Way) => {
     if (w === 'auto') send('light', { auto: true })
     else if (w === 'hand') send('light', { auto: false })
@@ -31,13 +33,7 @@ export function LightPart({ light, send }: { light: CaptureRun['light']; send(wh
           aria-label={t('Light')}
           value={way}
           onChange={choose}
-          options={[
-            { value: 'auto', label: t('by itself') },
-            { value: 'matte', label: t('matte') },
-            { value: 'dark', label: t('dark') },
-            { value: 'glossy', label: t('glossy') },
-            { value: 'hand', label: t('by hand') },
-          ]}
+          options={[{ value: 'auto', label: t('by itself') }, ...LIGHTS.map((s) => ({ value: s, label: SURFACE[s] })), { value: 'hand', label: t('by hand') }]}
         />
       </div>
       <Amount

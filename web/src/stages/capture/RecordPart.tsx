@@ -1,6 +1,7 @@
 import { Button, Select } from 'antd'
 import { useState, type ReactNode } from 'react'
 import type { ScannerSummary, StartCapture } from '@oak-gauge/contract'
+import { usualExposure } from '@oak-gauge/core/capture/exposing.ts'
 import { problemOf, useActOnRunMutation, useStartCaptureMutation } from '../../api.ts'
 import { useOpenJob } from '../../job/useJob.ts'
 import { WorkCard } from '../../job/WorkCard.tsx'
@@ -10,9 +11,12 @@ import { ColdNote, isCold } from '../../scanners/Cold.tsx'
 import { NotConnected, WithScanner } from '../../scanners/WhichScanner.tsx'
 import type { CardProps } from '../cards.ts'
 import { Angles, anglesOf } from './Angles.tsx'
+import { LIGHTS, SURFACE } from './LightPart.tsx'
 import { SetupField } from './SetupField.tsx'
 import { t } from '../../words/t.ts'
 
+type Light = 'set' | 'auto' | (typeof LIGHTS)[number]
+const lightOf = (l: Light) => (l === 'set' ? {} : { light: l === 'auto' ? { auto: true } : { exposure: usualExposure(l) } })
 type By = NonNullable<StartCapture['by']>
 const SPACING = 1
 
@@ -45,6 +49,9 @@ export function RecordPart({
   const byShape = by === 'shape' || (by === 'auto' && !map && !own)
   const without = (by === 'markers' || (by === 'both' && !own)) && !map
   const word = scanner?.turntable ? t('its turntable') : t('its arm')
+  const { surface } = state.job
+  // what the brief says of it; what is matt is left as the scanner is set
+  const [light, setLight] = useState<Light>(surface === 'dark' || surface === 'glossy' ? surface : 'set')
   const [angles, setAngles] = useState(anglesOf(8))
   return (
     <WorkCard
@@ -56,7 +63,9 @@ export function RecordPart({
             type="primary"
             disabled={!scanner || !setup || !connected || busy !== null || isLoading || (cold && !anyway) || without}
             onClick={() =>
-              scanner && setup && void start({ job: state.job.id, body: { scanner: scanner.id, setup: setup.id, by, spacing, angles, cold: cold && anyway } })
+              scanner &&
+              setup &&
+              void start({ job: state.job.id, body: { scanner: scanner.id, setup: setup.id, by, spacing, angles, cold: cold && anyway, ...lightOf(light) } })
             }
           >
             {scanner?.turntable ? t('Set up {{name}}', { name: scanner.name }) : t('Aim with {{name}}', { name: scanner?.name ?? t('a scanner') })}
@@ -107,6 +116,21 @@ export function RecordPart({
         )}
       </div>
       <Amount label={t('Spacing')} value={spacing} usual={SPACING} onChange={setSpacing} reason={t('of the surface; it can be chosen again afterwards')} />
+      <div className="field">
+        <label htmlFor="r-light">{t('Light')}</label>
+        <Select<Light>
+          id="r-light"
+          className="control"
+          value={light}
+          onChange={setLight}
+          options={[
+            { value: 'set', label: t('as the scanner is set') },
+            { value: 'auto', label: t('by itself') },
+            ...LIGHTS.map((s) => ({ value: s, label: t('for a {{surface}} surface', { surface: SURFACE[s] }) })),
+          ]}
+        />
+        {light === surface && <span className="reason">{t('as the brief says')}</span>}
+      </div>
       {scanner?.turntable && <Angles angles={angles} set={setAngles} />}
       {scanner && <WithScanner scanner={scanner} />}
       {scanner && !connected && <NotConnected scanner={scanner} />}

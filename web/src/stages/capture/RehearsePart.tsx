@@ -37,7 +37,7 @@ export function RehearsePart({ head, scanners, onRecord }: { head: ReactNode; sc
   const [seconds, setSeconds] = useState(SECONDS)
   const usual = state.job.tolerance ?? TOLERANCE
   const [width, setWidth] = useState<number | null>(null)
-  const [surface, setSurface] = useState<Surface>('matte')
+  const [surface, setSurface] = useState<Surface>(state.job.surface === 'see-through' ? 'matte' : state.job.surface)
   const [table, setTable] = useState(false)
   const [again, setAgain] = useState(false)
   const step = useStep()
