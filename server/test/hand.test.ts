@@ -8,6 +8,34 @@ import type { ScannerKeeper } from '../src/scanners/keeper.ts'
 const IDEAL = 400
 const still = { away: 0, right: 0, down: 0, topAway: 0, rightAway: 0, turn: 0 }
 
+it('a hand that is led sets off gently: what is passed over on a slow machine just then would tear it away', async () => {
+  const held: Mat4[] = []
+  const link = { order: (o: { pose: number[] }) => Promise.resolve(void held.push(Float64Array.from(o.pose))) }
+  let ended: () => void = () => undefined
+  const done = new Promise<void>((resolve) => (ended = resolve))
+  const hand: Hand = new Hand(
+    { link: () => link } as unknown as ScannerKeeper,
+    { id: 'a', spec: { turntable: false, arm: false, range: { ideal: IDEAL } } } as unknown as ScannerRow,
+    { box: [-80, -60, 0, 80, 60, 40] } as unknown as Stage,
+    6,
+    () => hand.at === null && ended(),
+  )
+  await hand.take()
+  hand.lead(
+    () => true,
+    (e) => {
+      throw e
+    },
+  )
+  await done
+  const step = (k: number) => Math.hypot(...[3, 7, 11].map((i) => held[k][i] - held[k - 1][i]))
+  expect(step(1)).toBeLessThan(0.1 * step(40))
+  expect(step(10)).toBeLessThan(0.6 * step(40))
+  // and comes round
+  expect([held.length > 100, held.length < 120]).toEqual([true, true])
+  expect(Math.max(...held[0].map((v, i) => Math.abs(v - held[held.length - 1][i])))).toBeLessThan(1e-6)
+})
+
 it('a hand leads back to where what it saw was known, not to where it was when that was told, and errs as a hand does', async () => {
   const held: Mat4[] = []
   const link = { order: (o: { pose: number[] }) => Promise.resolve(void held.push(Float64Array.from(o.pose))) }
