@@ -17,8 +17,7 @@ import { emptyView, Model, placedAnew, tracked } from './captureview.ts'
 import { KeptFrames } from './keptframes.ts'
 import { Light } from './light.ts'
 import { storePass, type CaptureOptions } from './storepass.ts'
-import { startOf, Tracker, trackerEnded } from './tracker.ts'
-import type { FromTracker } from './trackmessages.ts'
+import { startOf, Tracker, trackerEnded, type Told } from './tracker.ts'
 import { plannedTable, Turntable, type TableHost, type TableProgress } from './turntable.ts'
 
 interface Progress {
@@ -110,10 +109,11 @@ export class CaptureRun extends Session<RunView, Progress> {
     const { phase, without = [] } = progress
     const run = new CaptureRun(keeper, scanner, record, db, queue, { ...o, ...progress.chosen }, progress)
     run.view.without = without
-    await run.kept.takeUp(without, (r) => run.tracker.post({ type: 'again', record: r }))
+    await run.kept.takeUp(without)
     run.lastTime = run.kept.last
     run.view.phase = phase === 'recording' ? 'waiting' : phase === 'solving' ? 'held' : (phase ?? 'ready')
     run.tell()
+    run.placing = run.replay(run.tracker)
     if (run.view.phase === 'held') run.look()
     if (phase === 'solving') void run.end()
     return run
@@ -151,7 +151,7 @@ export class CaptureRun extends Session<RunView, Progress> {
     return this.tracker.frame({ type: 'frame', time, xyz, ...(brightness ? { brightness } : {}), markers, ...(pose ? { at: pose } : {}) })
   }
 
-  private heard(m: FromTracker): void {
+  private heard(m: Told): void {
     if (m.type === 'refused') {
       this.view.problem = toProblem(new OakError('bad-frame', m.detail, { remedy: m.remedy }))
       return this.tell()
@@ -253,7 +253,8 @@ export class CaptureRun extends Session<RunView, Progress> {
   }
   /** False when it does already, or cannot now. */
   private async recording(): Promise<boolean> {
-    await this.placing
+    // it is looked for what is missing before it turns
+    if (this.table) await this.placing
     if (this.view.phase !== 'ready' && this.view.phase !== 'held') return false
     if (this.tracker.ended) throw trackerEnded()
     this.view.phase = 'recording'
@@ -313,28 +314,34 @@ export class CaptureRun extends Session<RunView, Progress> {
     return { spacing, near, far }
   }
   /** Places every frame once more, with another spacing, or with points within other limits only. */
-  placeAnew(chosen: PlaceAnew): Promise<void> {
-    const done = this.placing.then(() => this.placeAll(chosen))
-    // one after the other, and before what is recorded next
-    this.placing = done.catch(() => undefined)
-    return done
-  }
-  private async placeAll(chosen: PlaceAnew): Promise<void> {
-    if (this.ended) return
-    if (this.view.phase !== 'held' && this.view.phase !== 'ready')
-      throw new OakError('not-held', 'This is changed while it is held.', { remedy: 'Hold it first.' })
+  async placeAnew(chosen: PlaceAnew): Promise<void> {
+    const held = () => {
+      if (this.view.phase !== 'held' && this.view.phase !== 'ready')
+        throw new OakError('not-held', 'This is changed while it is held.', { remedy: 'Hold it first.' })
+    }
+    held()
     await this.wholeLog()
+    held()
     this.o = { ...this.o, ...chosen }
-    await this.note()
     const before = this.tracker
-    this.tracker = this.tracking()
+    const tracker = (this.tracker = this.tracking())
     this.model.beginAnew()
     placedAnew(this.view, this.o, this.model)
     this.tell()
-    await before.stop()
-    for await (const list of this.kept.again()) for (const record of list) this.tracker.post({ type: 'again', record })
+    await Promise.all([this.note(), before.stop()])
+    // somebody may have chosen otherwise meanwhile
+    if (tracker !== this.tracker) return
+    this.placing = this.replay(tracker)
     this.look()
-    this.tell()
+  }
+  /** All that is stored is tracked once more by this one, as long as it is the one that tracks. */
+  private async replay(tracker: Tracker): Promise<void> {
+    try {
+      await this.kept.whole()
+      await tracker.replay(this.kept.again(), (r) => (tracker !== this.tracker ? 'end' : this.kept.isOut(r) ? 'no' : 'yes'))
+    } catch (e) {
+      this.failed(e)
+    }
   }
   async lit(light: LightRequest): Promise<void> {
     await this.light.set(light)
@@ -352,7 +359,8 @@ export class CaptureRun extends Session<RunView, Progress> {
   /** While it is held there is time to find from where it should be seen next. */
   private look(): void {
     this.view.next = null
-    this.tracker.post({ type: 'look', ...(this.table ? { table: this.table.stands() } : {}) })
+    // what comes again would end it
+    void this.placing.then(() => this.tracker.post({ type: 'look', ...(this.table ? { table: this.table.stands() } : {}) }))
   }
 
   private standIn(): Hand {
@@ -436,6 +444,7 @@ export class CaptureRun extends Session<RunView, Progress> {
     if (goesOn) this.view.phase = 'recording'
     this.changed()
     void this.begin()
+      .then(() => this.placing)
       .then(() => goesOn && this.table?.go())
       .catch((e: unknown) => (this.view.problem = toProblem(e)))
   }

@@ -22,12 +22,11 @@ export class KeptFrames {
     this.log = new FrameLog(pool, session, records)
   }
 
-  /** What another process left; each: those that are not left out. */
-  async takeUp(without: Spans, each: (record: Uint8Array) => void): Promise<void> {
+  /** What another process left. */
+  async takeUp(without: Spans): Promise<void> {
     this.line.leaveOut(without)
     this.log = await takeUp(this.pool, this.session, records, (list) => {
       for (const r of list) this.counted(r)
-      for (const r of this.counting(list)) each(r)
     })
   }
 
@@ -58,13 +57,13 @@ export class KeptFrames {
       throw new OakError('not-stored', 'The last frames are not in the database yet.', { remedy: 'Nothing is lost. Try it again in a moment.' })
   }
 
-  private counting(list: Uint8Array[]): Uint8Array[] {
-    return list.filter((r) => !this.line.isOut(timeOf(r)))
+  isOut(record: Uint8Array): boolean {
+    return this.line.isOut(timeOf(record))
   }
-  /** From the first on, those that are not left out. */
-  async *again(): AsyncGenerator<Uint8Array[]> {
+  /** From the first on, up to what is stored by then. */
+  again(): AsyncGenerator<Uint8Array[]> {
     this.line.beginAnew()
-    for await (const list of storedFrames(this.pool, this.session, records)) yield this.counting(list)
+    return storedFrames(this.pool, this.session, records)
   }
   /** Leaves out what lies in these spans, and takes in what does not any more; gives both, as far as that changes. */
   async *cut(spans: Spans): AsyncGenerator<{ out: Uint8Array[]; in: Uint8Array[] }> {
@@ -73,7 +72,7 @@ export class KeptFrames {
     const { from, to } = changed
     for await (const list of storedBetween(this.pool, this.session, records, timeOf, from, to)) {
       const within = list.filter((r) => timeOf(r) >= from && timeOf(r) <= to)
-      yield { out: within.filter((r) => this.line.isOut(timeOf(r))), in: this.counting(within) }
+      yield { out: within.filter((r) => this.isOut(r)), in: within.filter((r) => !this.isOut(r)) }
     }
   }
 }

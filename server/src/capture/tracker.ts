@@ -33,18 +33,30 @@ export function startOf(o: CaptureOptions, { range, own }: Pick<ScannerSpec, 'ra
 export const trackerEnded = (cause?: unknown) =>
   new OakError('tracker-ended', 'What tracks the frames has ended.', { remedy: 'What was recorded is kept: end the recording, and it is solved.', cause })
 
+/** what it tells of frames */
+export type Told = Exclude<FromTracker, { type: 'again' }>
+/** records that came again and wait in the thread, at the most */
+const AHEAD = 64
+
 /** The thread that makes a record of each frame as it comes, and tracks it. */
 export class Tracker {
   private readonly thread: Worker
   /** those who wait for the records of their frames, and how many of these are being made */
   private readonly made: (() => void)[] = []
   private making = 0
+  /** records that came again and are not tracked yet, and who waits until they are fewer */
+  private ahead = 0
+  private fewer: (() => void) | undefined
   /** it broke: nothing is recorded or tracked any more */
   ended = false
 
-  constructor(start: TrackStart, heard: (m: FromTracker) => void, broke: (e: unknown) => void) {
+  constructor(start: TrackStart, heard: (m: Told) => void, broke: (e: unknown) => void) {
     this.thread = new Worker(threadFile(), { workerData: start })
     this.thread.on('message', (m: FromTracker) => {
+      if (m.type === 'again') {
+        this.ahead--
+        return this.fewer?.()
+      }
       if (m.type === 'record' || m.type === 'refused') {
         this.made.shift()?.()
         this.making--
@@ -54,6 +66,7 @@ export class Tracker {
     this.thread.on('error', (e) => {
       this.ended = true
       this.making = 0
+      this.fewer?.()
       this.letGo()
       broke(e)
     })
@@ -64,6 +77,21 @@ export class Tracker {
     this.thread.postMessage(m, [m.xyz.buffer as ArrayBuffer])
     this.making++
     return new Promise((resolve) => this.made.push(resolve))
+  }
+
+  /** Tracks them once more; only a few wait in memory. goes: asked before each */
+  async replay(lists: AsyncIterable<Uint8Array[]>, goes: (record: Uint8Array) => 'yes' | 'no' | 'end'): Promise<void> {
+    this.post({ type: 'replay', on: true })
+    for await (const list of lists)
+      for (const record of list) {
+        if (this.ahead >= AHEAD) await new Promise<void>((resolve) => (this.fewer = resolve))
+        const go = this.ended ? 'end' : goes(record)
+        if (go === 'end') return
+        if (go === 'no') continue
+        this.ahead++
+        this.post({ type: 'again', record })
+      }
+    this.post({ type: 'replay', on: false })
   }
 
   post(m: ToTracker): void {
@@ -81,6 +109,8 @@ export class Tracker {
   }
 
   async stop(): Promise<void> {
+    this.ended = true
+    this.fewer?.()
     await this.thread.terminate()
   }
 }

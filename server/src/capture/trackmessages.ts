@@ -18,8 +18,10 @@ export interface TrackStart extends Omit<LiveOptions, 'markers'> {
 export type ToTracker =
   /** as it came; markers: x y z and diameter of each */
   | { type: 'frame'; time: number; xyz: Float32Array; brightness?: Uint8Array; markers: number[]; at?: number[] }
-  /** a record again, after a restart */
+  /** a record again, after a restart or with other settings; answered by 'again' when it is tracked */
   | { type: 'again'; record: Uint8Array }
+  /** such records come now, and until they all have what comes from the scanner is recorded only: it comes again with them */
+  | { type: 'replay'; on: boolean }
   /** records of frames that a person leaves out, and of those that are taken in again */
   | { type: 'cut'; out: Uint8Array[]; in: Uint8Array[] }
   /** from where it should be seen next is to be found, as long as nothing else comes; table: how a turntable stands, and how it stood for each shot, degrees */
@@ -41,6 +43,8 @@ export type FromTracker =
   | { type: 'record'; record: Uint8Array }
   /** turns: of a turntable, for each view; known: cubes of the surface by then */
   | ({ type: 'next'; turns: number[]; known: number } & NextViews)
+  /** a record that came again is tracked */
+  | { type: 'again' }
   /** a frame that is none: what is wrong with it */
   | { type: 'refused'; detail: string; remedy: string }
   /** what a frame came to; and since the last time: what is newly known of frames (TOLD numbers each), and whether the surface began anew */

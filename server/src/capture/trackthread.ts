@@ -34,6 +34,7 @@ const say = (m: FromTracker, transfer: ArrayBuffer[] = []) => port.postMessage(m
 const waiting: ({ record: Uint8Array; again: boolean } | Extract<ToTracker, { type: 'cut' }>)[] = []
 let late = 0
 let working = false
+let replays = false
 let { version } = start
 let sent = 0
 let grownAt = 0
@@ -42,6 +43,7 @@ let allAt = 0
 port.on('message', (m: ToTracker) => {
   looking.aborted = true
   if (m.type === 'look') return look((looking = { aborted: false }), m.table)
+  if (m.type === 'replay') return void (replays = m.on)
   if (m.type === 'cut') waiting.push(m)
   else take(m)
   work()
@@ -51,6 +53,7 @@ function take(m: Extract<ToTracker, { type: 'frame' | 'again' }>): void {
   try {
     const record = m.type === 'frame' ? made(m) : m.record
     if (m.type === 'frame') say({ type: 'record', record })
+    if (m.type === 'frame' && replays) return
     waiting.push({ record, again: m.type === 'again' })
   } catch (e) {
     if (!(e instanceof OakError)) throw e
@@ -79,8 +82,10 @@ function work(): void {
       late++
     }
     const next = waiting.shift()
-    if (next && 'again' in next) track(next.record, next.again)
-    else if (next) cut(next)
+    if (next && 'again' in next) {
+      track(next.record, next.again)
+      if (next.again) say({ type: 'again' })
+    } else if (next) cut(next)
     working = false
     work()
   })
