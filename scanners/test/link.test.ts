@@ -63,7 +63,7 @@ describe('a stand-in on the link', () => {
     expect([good, broken, lines > 20]).toEqual([true, [], true])
   }, 60_000)
 
-  it('says hello and its state, takes a calibration, and reports a knock', async () => {
+  it('says hello and its state, takes a calibration, and reports a knock and its button', async () => {
     const { address, device, lasting } = await up()
     const events: string[] = []
     const l = await linked(address, { event: (e) => events.push(e.event) })
@@ -71,8 +71,9 @@ describe('a stand-in on the link', () => {
     await l.order({ type: 'use-calibration', calibration: { id: 'c7', stereo: l.hello.spec.design } })
     expect(device.lasting.calibration?.id).toBe('c7')
     await l.order({ type: 'drop' })
+    await l.order({ type: 'press' })
     await pause(50)
-    expect([events, device.lasting.drops, lasting()]).toEqual([['shock'], 1, 2])
+    expect([events, device.lasting.drops, lasting()]).toEqual([['shock', 'button'], 1, 2])
   })
 
   it('sends all frames of a shot before it says done, however slowly they are taken', async () => {

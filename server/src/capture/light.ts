@@ -1,4 +1,5 @@
 import type { CaptureRun, LightRequest, PointsFrame } from '@oak-gauge/contract'
+import { OakError } from '@oak-gauge/core/base/errors.ts'
 import { autoExposure } from '@oak-gauge/core/capture/exposing.ts'
 import type { ScannerKeeper } from '../scanners/keeper.ts'
 
@@ -36,8 +37,12 @@ export class Light {
   }
 
   /** A frame that came. failed: the scanner did not take the exposure that it asks for */
-  frame({ brightness, dark, bright }: Pick<PointsFrame, 'brightness' | 'dark' | 'bright'>, failed: (e: unknown) => void): void {
+  frame({ count, brightness, dark, bright }: Pick<PointsFrame, 'count' | 'brightness' | 'dark' | 'bright'>, failed: (e: unknown) => void): void {
     if (dark !== undefined && bright !== undefined) this.seen = { dark, bright }
+    if (this.auto && count > 0 && !brightness) {
+      this.auto = false
+      failed(new OakError('no-levels', 'This scanner does not say how bright its points are: its exposure cannot set itself.', { remedy: 'Set it by hand.' }))
+    }
     const now = performance.now()
     const exposure = this.keeper.of(this.scanner).state?.exposure
     if (!this.auto || this.asked || !brightness || exposure === undefined || now - this.lookedAt < LOOK) return
