@@ -49,9 +49,8 @@ export class CaptureRun extends Session<RunView, Progress> {
   private o: CaptureOptions
   private readonly hand: Hand | undefined
   private readonly table: Turntable | undefined
-  private tracker: Tracker
+  private readonly tracker: Tracker
   private readonly light: Light
-  private placing = Promise.resolve()
   readonly kept: KeptFrames
   readonly model = new Model()
   /** when frames came that are not tracked yet, and where the virtual hand was then */
@@ -79,17 +78,14 @@ export class CaptureRun extends Session<RunView, Progress> {
     this.hand = o.stage && !turntable ? new Hand(keeper, scanner, o.stage, PATH_SECONDS, () => this.tell()) : undefined
     this.table = turntable ? new Turntable(this.forTable(shotFrames), was.table ?? plannedTable(o.angles)) : undefined
     this.light = new Light(keeper, scanner.id, scanner.spec.patterns, was.autoExposure ?? false)
-    this.tracker = this.tracking()
-  }
-
-  private tracking(): Tracker {
-    const tracker: Tracker = new Tracker(
-      startOf(this.o, this.scanner.spec, this.model.version + 1),
-      // one that was ended may still have something to say
-      (m) => (tracker === this.tracker || m.type === 'record') && this.heard(m),
-      (e) => tracker === this.tracker && void this.broke(e),
+    this.tracker = new Tracker(
+      (m) => this.heard(m),
+      (e) => void this.broke(e),
     )
-    return tracker
+    void this.tracking()
+  }
+  private tracking(): Promise<void> {
+    return this.tracker.begin(startOf(this.o, this.scanner.spec, this.model.version + 1))
   }
 
   static async start(keeper: ScannerKeeper, scanner: ScannerRow, db: Database, queue: Queue, o: CaptureOptions): Promise<CaptureRun> {
@@ -113,7 +109,7 @@ export class CaptureRun extends Session<RunView, Progress> {
     run.lastTime = run.kept.last
     run.view.phase = phase === 'recording' ? 'waiting' : phase === 'solving' ? 'held' : (phase ?? 'ready')
     run.tell()
-    run.placing = run.replay(run.tracker)
+    run.tracker.replay(run.kept)
     if (run.view.phase === 'held') run.look()
     if (phase === 'solving') void run.end()
     return run
@@ -254,7 +250,7 @@ export class CaptureRun extends Session<RunView, Progress> {
   /** False when it does already, or cannot now. */
   private async recording(): Promise<boolean> {
     // it is looked for what is missing before it turns
-    if (this.table) await this.placing
+    if (this.table) await this.tracker.replays()
     if (this.view.phase !== 'ready' && this.view.phase !== 'held') return false
     if (this.tracker.ended) throw trackerEnded()
     this.view.phase = 'recording'
@@ -323,25 +319,13 @@ export class CaptureRun extends Session<RunView, Progress> {
     await this.wholeLog()
     held()
     this.o = { ...this.o, ...chosen }
-    const before = this.tracker
-    const tracker = (this.tracker = this.tracking())
+    const begun = this.tracking()
     this.model.beginAnew()
     placedAnew(this.view, this.o, this.model)
+    this.tracker.replay(this.kept)
     this.tell()
-    await Promise.all([this.note(), before.stop()])
-    // somebody may have chosen otherwise meanwhile
-    if (tracker !== this.tracker) return
-    this.placing = this.replay(tracker)
     this.look()
-  }
-  /** All that is stored is tracked once more by this one, as long as it is the one that tracks. */
-  private async replay(tracker: Tracker): Promise<void> {
-    try {
-      await this.kept.whole()
-      await tracker.replay(this.kept.again(), (r) => (tracker !== this.tracker ? 'end' : this.kept.isOut(r) ? 'no' : 'yes'))
-    } catch (e) {
-      this.failed(e)
-    }
+    await Promise.all([this.note(), begun])
   }
   async lit(light: LightRequest): Promise<void> {
     await this.light.set(light)
@@ -359,8 +343,7 @@ export class CaptureRun extends Session<RunView, Progress> {
   /** While it is held there is time to find from where it should be seen next. */
   private look(): void {
     this.view.next = null
-    // what comes again would end it
-    void this.placing.then(() => this.tracker.post({ type: 'look', ...(this.table ? { table: this.table.stands() } : {}) }))
+    this.tracker.look(this.table?.stands())
   }
 
   private standIn(): Hand {
@@ -444,7 +427,7 @@ export class CaptureRun extends Session<RunView, Progress> {
     if (goesOn) this.view.phase = 'recording'
     this.changed()
     void this.begin()
-      .then(() => this.placing)
+      .then(() => this.tracker.replays())
       .then(() => goesOn && this.table?.go())
       .catch((e: unknown) => (this.view.problem = toProblem(e)))
   }

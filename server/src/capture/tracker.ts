@@ -5,6 +5,7 @@ import { OakError } from '@oak-gauge/core/base/errors.ts'
 import { worstUncertainty } from '@oak-gauge/core/markers/markers.ts'
 import type { ScannerSpec } from '@oak-gauge/core/scanner/spec.ts'
 import type { CaptureOptions } from './storepass.ts'
+import type { KeptFrames } from './keptframes.ts'
 import type { FromTracker, ToTracker, TrackStart } from './trackmessages.ts'
 
 /** Beside this bundle; when the server runs from its sources (tests), where it is built. */
@@ -40,62 +41,97 @@ const AHEAD = 64
 
 /** The thread that makes a record of each frame as it comes, and tracks it. */
 export class Tracker {
-  private readonly thread: Worker
+  private readonly heard: (m: Told) => void
+  private readonly broke: (e: unknown) => void
+  private thread: Worker | undefined
   /** those who wait for the records of their frames, and how many of these are being made */
   private readonly made: (() => void)[] = []
   private making = 0
   /** records that came again and are not tracked yet, and who waits until they are fewer */
   private ahead = 0
   private fewer: (() => void) | undefined
+  private again = Promise.resolve()
   /** it broke: nothing is recorded or tracked any more */
   ended = false
 
-  constructor(start: TrackStart, heard: (m: Told) => void, broke: (e: unknown) => void) {
-    this.thread = new Worker(threadFile(), { workerData: start })
-    this.thread.on('message', (m: FromTracker) => {
-      if (m.type === 'again') {
-        this.ahead--
-        return this.fewer?.()
-      }
+  constructor(heard: (m: Told) => void, broke: (e: unknown) => void) {
+    this.heard = heard
+    this.broke = broke
+  }
+
+  /** Begins, or begins anew with other settings: what was tracked so far is forgotten. */
+  async begin(start: TrackStart): Promise<void> {
+    const before = this.thread
+    const thread = (this.thread = new Worker(threadFile(), { workerData: start }))
+    this.ended = false
+    this.freed(0)
+    thread.on('message', (m: FromTracker) => {
       if (m.type === 'record' || m.type === 'refused') {
         this.made.shift()?.()
         this.making--
       }
-      heard(m)
+      // one that was ended may still have something to say; a record is one in any case
+      else if (thread !== this.thread) return
+      if (m.type === 'again') this.freed(this.ahead - 1)
+      else this.heard(m)
     })
-    this.thread.on('error', (e) => {
+    thread.on('error', (e) => {
+      if (thread !== this.thread) return
       this.ended = true
       this.making = 0
-      this.fewer?.()
+      this.freed(0)
       this.letGo()
-      broke(e)
+      this.broke(e)
     })
+    await before?.terminate()
+  }
+  private freed(ahead: number): void {
+    this.ahead = ahead
+    this.fewer?.()
   }
 
   /** Settles when its record is made. */
   frame(m: Extract<ToTracker, { type: 'frame' }>): Promise<void> {
-    this.thread.postMessage(m, [m.xyz.buffer as ArrayBuffer])
+    this.thread?.postMessage(m, [m.xyz.buffer as ArrayBuffer])
     this.making++
     return new Promise((resolve) => this.made.push(resolve))
   }
 
-  /** Tracks them once more; only a few wait in memory. goes: asked before each */
-  async replay(lists: AsyncIterable<Uint8Array[]>, goes: (record: Uint8Array) => 'yes' | 'no' | 'end'): Promise<void> {
+  /** What was kept is tracked once more, unless it begins anew before; only a few frames wait in memory. */
+  replay(kept: KeptFrames): void {
+    const { thread } = this
+    this.again = this.replayed(kept).catch((e: unknown) => {
+      if (thread === this.thread) this.post({ type: 'replay', on: false })
+      this.broke(e)
+    })
+  }
+  private async replayed(kept: KeptFrames): Promise<void> {
+    const { thread } = this
+    // at once: what came meanwhile would be tracked before what was there
     this.post({ type: 'replay', on: true })
-    for await (const list of lists)
+    await kept.whole()
+    if (thread !== this.thread) return
+    for await (const list of kept.again())
       for (const record of list) {
         if (this.ahead >= AHEAD) await new Promise<void>((resolve) => (this.fewer = resolve))
-        const go = this.ended ? 'end' : goes(record)
-        if (go === 'end') return
-        if (go === 'no') continue
+        if (this.ended || thread !== this.thread) return
+        if (kept.isOut(record)) continue
         this.ahead++
         this.post({ type: 'again', record })
       }
-    this.post({ type: 'replay', on: false })
+    if (thread === this.thread) this.post({ type: 'replay', on: false })
+  }
+  /** Settles when what comes again was sent to be tracked. */
+  replays(): Promise<void> {
+    return this.again
   }
 
   post(m: ToTracker): void {
-    if (!this.ended) this.thread.postMessage(m)
+    if (!this.ended) this.thread?.postMessage(m)
+  }
+  /** From where it should be seen next: found when what comes again is tracked. */
+  look(table?: Extract<ToTracker, { type: 'look' }>['table']): void {
+    void this.again.then(() => this.post({ type: 'look', ...(table ? { table } : {}) }))
   }
 
   /** Nobody waits for a record any more. */
@@ -110,7 +146,7 @@ export class Tracker {
 
   async stop(): Promise<void> {
     this.ended = true
-    this.fewer?.()
-    await this.thread.terminate()
+    this.freed(0)
+    await this.thread?.terminate()
   }
 }
