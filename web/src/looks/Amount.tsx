@@ -1,5 +1,5 @@
 import { Input } from 'antd'
-import { useEffect, useId, useState, type ReactNode } from 'react'
+import { useId, useState, type ReactNode } from 'react'
 import { formatLength, parseLength } from './length.ts'
 import { fixed } from './quantity.ts'
 import { t } from '../words/t.ts'
@@ -27,10 +27,13 @@ export function Amount({ label, value, onChange, onClear, unit = 'mm', usual, re
   const shown = value === null ? '' : unit === 'mm' ? formatLength(value) : String(value)
   const [text, setText] = useState(shown)
   const [wrong, setWrong] = useState(false)
-  useEffect(() => {
+  const [before, setBefore] = useState(shown)
+  // with the value, and not after it was drawn: who types by then would find something else in the field
+  if (before !== shown) {
+    setBefore(shown)
     setText(shown)
     setWrong(false)
-  }, [shown])
+  }
   const take = (t: string) => {
     if (t.trim() === '' && (value === null || onClear)) {
       setWrong(false)
