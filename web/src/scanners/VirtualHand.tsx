@@ -48,7 +48,7 @@ export function VirtualHand({
         <Button size="small" onClick={() => send('press')}>
           {t('Press its button')}
         </Button>
-        {!turntable && <span className="hint">{t('or by hand:')}</span>}
+        {!turntable && !lost && <span className="hint">{t('or by hand:')}</span>}
       </div>
       {!turntable && (
         <div className="moves">
