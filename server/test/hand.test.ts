@@ -1,7 +1,7 @@
 import { expect, it } from '@jest/globals'
 import { invertRigid, multiply, rotationAngleDeg, transformPoint, type Mat4 } from '@oak-gauge/core/base/mat4.ts'
 import type { ScannerRow } from '../src/db/scannermodels.ts'
-import { Hand } from '../src/markers/hand.ts'
+import { Hand, inStep } from '../src/markers/hand.ts'
 import type { Stage } from '../src/markers/stage.ts'
 import type { ScannerKeeper } from '../src/scanners/keeper.ts'
 
@@ -22,7 +22,7 @@ it('a hand that is led sets off gently: what is passed over on a slow machine ju
   )
   await hand.take()
   hand.lead(
-    () => true,
+    () => 1,
     (e) => {
       throw e
     },
@@ -34,6 +34,39 @@ it('a hand that is led sets off gently: what is passed over on a slow machine ju
   // and comes round
   expect([held.length > 100, held.length < 120]).toEqual([true, true])
   expect(Math.max(...held[0].map((v, i) => Math.abs(v - held[held.length - 1][i])))).toBeLessThan(1e-6)
+})
+
+it('a hand goes one step a frame, evenly in time however unevenly they come, and not far where none comes', () => {
+  // what a slow computer does: frames after 100 to 500 ms, 300 on the average
+  const after = [300, 100, 500, 300, 200, 400, 100, 500, 300]
+  let newest = 0
+  const pace = inStep(() => newest)
+  const shares: number[] = []
+  let [frames, due, n] = [0, after[0], 0]
+  for (let ms = 0; ms < 60_000; ms += 60) {
+    if (ms >= due) {
+      newest = ms
+      frames++
+      due = ms + after[n++ % after.length]
+    }
+    shares.push(pace())
+  }
+  const late = shares.slice(500)
+  const perFrame = (late.reduce((a, b) => a + b, 0) / late.length) * (shares.length / frames)
+  expect(perFrame).toBeGreaterThan(0.8)
+  expect(perFrame).toBeLessThan(1.2)
+  // never twice as fast as slow
+  expect(Math.max(...late) / Math.min(...late)).toBeLessThan(2)
+  // none comes any more
+  let on = 0
+  for (let k = 0; k < 200; k++) on += pace()
+  expect(on).toBeLessThan(4)
+  // as fast as ever where they come as fast as ever
+  const quick = inStep(() => newest)
+  for (let k = 0; k < 50; k++) {
+    newest += 60
+    expect(quick()).toBe(1)
+  }
 })
 
 it('a hand leads back to where what it saw was known, not to where it was when that was told, and errs as a hand does', async () => {

@@ -4,7 +4,7 @@ import type { Spans } from '@oak-gauge/core/capture/timeline.ts'
 import type { CaptureRun as RunView, LightRequest, LinkFrame, PlaceAnew } from '@oak-gauge/contract'
 import type { Database } from '../db/connect.ts'
 import type { ScannerRow, SessionRow } from '../db/scannermodels.ts'
-import { Hand } from '../markers/hand.ts'
+import { Hand, inStep } from '../markers/hand.ts'
 import type { HandMove } from '../markers/path.ts'
 import { benchOf } from '../markers/stage.ts'
 import { middleDistance } from '../markers/mappingview.ts'
@@ -354,14 +354,13 @@ export class CaptureRun extends Session<RunView, Progress> {
     return this.standIn().move(m)
   }
   path(): void {
-    let seen = this.lastTime
+    const pace = inStep(() => this.lastTime)
     this.standIn().lead(
-      // a hand stops where it is told that it is lost, and goes no faster than frames come: on a slow computer a stand-in makes few of them
+      // it stops where it is told that it is lost
       () => {
         const { phase, tracking } = this.view
-        if (phase !== 'recording' || tracking === 'lost' || tracking === 'finding' || this.lastTime === seen) return false
-        seen = this.lastTime
-        return true
+        const share = pace()
+        return phase !== 'recording' || tracking === 'lost' || tracking === 'finding' ? 0 : share
       },
       (e) => (this.view.problem = toProblem(e)),
     )

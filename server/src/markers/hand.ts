@@ -16,6 +16,30 @@ const PACE = 25
 const BACK_SECONDS = 2
 const BESIDE = { mm: 12, degrees: 3 }
 
+/** steps that a hand goes on while no frame comes; share of the newest interval in what is taken for the pace of frames */
+const UNSEEN = 3
+const NEWEST = 0.2
+/** ms: a longer interval was a hold or a loss */
+const LONGEST = 1000
+/**
+ * The pace of a hand that goes one step a frame, and evenly in time, as hands do: on a slow computer, where frames are few and come unevenly, it is slow, and not
+ * jerky. (One step whenever a frame came, however long that took, tore it away: where a frame lies is predicted by time.) newest: time of the newest frame, ms
+ */
+export function inStep(newest: () => number): () => number {
+  let [seen, interval, unseen] = [newest(), STEP, 0]
+  return () => {
+    const now = newest()
+    if (now !== seen) {
+      if (Number.isFinite(seen)) interval += NEWEST * (Math.min(LONGEST, now - seen) - interval)
+      ;[seen, unseen] = [now, 0]
+    }
+    const share = Math.min(1, STEP / Math.max(1, interval))
+    if (unseen >= UNSEEN) return 0
+    unseen += share
+    return share
+  }
+}
+
 /** The virtual hand that leads a stand-in, or turns its table. */
 export class Hand {
   private readonly keeper: ScannerKeeper
@@ -57,17 +81,19 @@ export class Hand {
     await this.keeper.link(this.scanner.id).order({ type: 'hand', pose: Array.from(pose) })
   }
 
-  /** Leads it, or the turntable, once round, while `goes`. */
-  lead(goes: () => boolean, failed: (e: unknown) => void): void {
+  /** Leads it, or the turntable, once round. pace: asked at each step, 1: as fast as ever, 0: it stands still */
+  lead(pace: () => number, failed: (e: unknown) => void): void {
     if (this.timer) return
     const { turntable } = this.scanner.spec
     let [busy, gone] = [false, 0]
     this.at = 0
     this.timer = setInterval(() => {
-      if (busy || !goes() || this.at === null) return
+      if (busy || this.at === null) return
+      const share = pace()
+      if (!(share > 0)) return
       busy = true
       gone++
-      this.at = Math.min(1, this.at + (Math.min(1, gone / SETS_OFF) * STEP) / 1000 / this.seconds)
+      this.at = Math.min(1, this.at + (share * Math.min(1, gone / SETS_OFF) * STEP) / 1000 / this.seconds)
       const moving = turntable
         ? this.keeper.link(this.scanner.id).order({ type: 'turn', degrees: Math.round(3600 * this.at) / 10 - 180 })
         : this.hold(this.way(this.at))

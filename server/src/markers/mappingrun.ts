@@ -259,7 +259,7 @@ export class MappingRun extends Session<RunView, Progress> {
   path(): void {
     this.standIn()
     this.hand?.lead(
-      () => this.view.phase === 'recording',
+      () => (this.view.phase === 'recording' ? 1 : 0),
       (e) => (this.view.problem = toProblem(e)),
     )
     this.changed()
