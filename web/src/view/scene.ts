@@ -20,6 +20,8 @@ export type Half = 'whole' | 'left' | 'right'
 
 /** ms without a change until everything is drawn */
 const REST = 160
+/** more ms until clouds are drawn whole: without a graphics card that takes seconds, which are better spent on what is computed meanwhile */
+const FINER = { hardware: 0, software: 1500 }
 /** points that are drawn within a frame, about: with a graphics card and without */
 const SLICE = { hardware: 1_000_000, software: 8000 }
 
@@ -77,6 +79,7 @@ export function createStage(canvas: HTMLCanvasElement) {
   /** points that are drawn while the view moves, and when it rests */
   let budget = { moving: Infinity, resting: Infinity }
   let resting: ReturnType<typeof setTimeout> | undefined
+  let finer: ReturnType<typeof setTimeout> | undefined
   const someOf = (rest: boolean) => {
     const most = rest ? budget.resting : budget.moving
     let points = 0
@@ -128,9 +131,12 @@ export function createStage(canvas: HTMLCanvasElement) {
   const refine = () => {
     if (sides || !complete) return
     const ratio = renderer.getPixelRatio()
-    fine.start(objects, views.left.camera, size.x * ratio, size.y * ratio, (points) => (canvas.dataset['refined'] = String(points)))
+    const begin = () => fine.start(objects, views.left.camera, size.x * ratio, size.y * ratio, (points) => (canvas.dataset['refined'] = String(points)))
+    clearTimeout(finer)
+    finer = setTimeout(begin, software ? FINER.software : FINER.hardware)
   }
   const draw = () => {
+    clearTimeout(finer)
     fine.stop()
     delete canvas.dataset['refined']
     canvas.dataset['settled'] = '0'
@@ -341,6 +347,7 @@ export function createStage(canvas: HTMLCanvasElement) {
     dispose() {
       cancelAnimationFrame(queued)
       clearTimeout(resting)
+      clearTimeout(finer)
       fine.dispose()
       light.dispose()
       for (const v of Object.values(views)) v.controls.dispose()
