@@ -1,8 +1,9 @@
-import { Button, Segmented, Select } from 'antd'
+import { Button, Segmented } from 'antd'
 import { useState } from 'react'
 import type { ArtefactSummary, StartCalibration } from '@oak-gauge/contract'
 import { problemOf, useActOnRunMutation, useArtefactsQuery, useStartCalibrationMutation } from '../../api.ts'
 import { Card } from '../../looks/Card.tsx'
+import { Choice } from '../../looks/Choice.tsx'
 import { ProblemBox } from '../../looks/ProblemBox.tsx'
 import { ColdNote, isCold } from '../Cold.tsx'
 import type { ScannerPart } from '../ScannerPage.tsx'
@@ -84,17 +85,15 @@ export function BeginCalibration({ scanner: s, busy }: ScannerPart & { busy: boo
           </Button>
         }
       >
-        <div className="field">
-          <label htmlFor="plate">{t('Plate')}</label>
-          <Select
-            id="plate"
-            className="control"
-            value={plate?.id ?? null}
-            onChange={setChosen}
-            options={plates.map((p) => ({ value: p.id, label: `${p.name}, ${p.size} mm` }))}
-          />
+        <Choice
+          id="plate"
+          label={t('Plate')}
+          value={plate?.id ?? null}
+          onChange={setChosen}
+          options={plates.map((p) => ({ value: p.id, label: `${p.name}, ${p.size} mm` }))}
+        >
           {plate && <CertificateWords of={plate} before={suits(plate) ? '' : t('Its pitch does not suit this lens. ')} />}
-        </div>
+        </Choice>
         <AddCertificate kind="plate" />
         <Segmented aria-label={t('Way')} value={way} onChange={setWay} options={ways} />
         {way === 'files' && (
@@ -111,17 +110,15 @@ export function BeginCalibration({ scanner: s, busy }: ScannerPart & { busy: boo
         {s.standIn && way !== 'files' && (
           <details className="fine">
             <summary>{t('Stand-in')}</summary>
-            <div className="field">
-              <label htmlFor="on-bench">{t('On the bench lies')}</label>
-              <Select
-                id="on-bench"
-                className="control"
-                value={onBench ?? plate?.id ?? null}
-                onChange={setOnBench}
-                options={plates.map((p) => ({ value: p.id, label: p.name }))}
-              />
+            <Choice
+              id="on-bench"
+              label={t('On the bench lies')}
+              value={onBench ?? plate?.id ?? null}
+              onChange={setOnBench}
+              options={plates.map((p) => ({ value: p.id, label: p.name }))}
+            >
               <span className="reason">{t('as a rule the plate whose file was chosen')}</span>
-            </div>
+            </Choice>
           </details>
         )}
         {away && (

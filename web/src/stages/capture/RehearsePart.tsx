@@ -1,4 +1,4 @@
-import { Button, Checkbox, Select } from 'antd'
+import { Button, Checkbox } from 'antd'
 import { useState, type ReactNode } from 'react'
 import { lastOf, type ScannerSummary } from '@oak-gauge/contract'
 import type { rehearsedScanner } from '@oak-gauge/core/operations/rehearse-recording.ts'
@@ -9,6 +9,7 @@ import { useOpenJob } from '../../job/useJob.ts'
 import { useStep } from '../../job/useStep.ts'
 import { StepProblem, WorkCard } from '../../job/WorkCard.tsx'
 import { Amount } from '../../looks/Amount.tsx'
+import { Choice } from '../../looks/Choice.tsx'
 import { worstDistance } from '../../scanners/health.tsx'
 import { Foretold } from './Foretold.tsx'
 import { useProposal } from './useProposal.ts'
@@ -108,65 +109,49 @@ export function RehearsePart({ head, scanners, onRecord }: { head: ReactNode; sc
     >
       {head}
       {shapes.length > 1 && (
-        <div className="field">
-          <label htmlFor="h-shape">{t('Part')}</label>
-          <Select
-            id="h-shape"
-            className="control"
-            value={shape?.slot ?? null}
-            onChange={setShape}
-            options={shapes.map((i) => ({ value: i.slot, label: i.name }))}
-          />
-        </div>
+        <Choice
+          id="h-shape"
+          label={t('Part')}
+          value={shape?.slot ?? null}
+          onChange={setShape}
+          options={shapes.map((i) => ({ value: i.slot, label: i.name }))}
+        />
       )}
       {!shape && <p className="note">{t('A rehearsal needs the part: bring in its nominal, or an earlier mesh.')}</p>}
-      <div className="field">
-        <label htmlFor="h-scanner">{t('Scanner')}</label>
-        <Select
-          id="h-scanner"
-          className="control"
-          value={scanner?.id ?? null}
-          onChange={choose}
-          options={scanners.map((s) => ({ value: s.id, label: s.name }))}
-        />
+      <Choice id="h-scanner" label={t('Scanner')} value={scanner?.id ?? null} onChange={choose} options={scanners.map((s) => ({ value: s.id, label: s.name }))}>
         {proposed && proposal?.scanner && <Why why={proposal.scanner.why} back={scanner === proposed ? null : () => choose(proposed.id)} />}
         {scanner && !worstDistance(scanner) && (
           <span className="hint">{t('It was not verified since it was calibrated: how far it is off is not known.')}</span>
         )}
-      </div>
-      <div className="field">
-        <label htmlFor="h-by">{t('Held by')}</label>
-        <Select<By>
-          id="h-by"
-          className="control"
-          value={by}
-          onChange={setBy}
-          options={[
-            { value: 'markers', label: t('markers, as planned') },
-            { value: 'shape', label: t('shape') },
-            { value: 'both', label: t('markers and shape') },
-          ]}
-        />
+      </Choice>
+      <Choice<By>
+        id="h-by"
+        label={t('Held by')}
+        value={by}
+        onChange={setBy}
+        options={[
+          { value: 'markers', label: t('markers, as planned') },
+          { value: 'shape', label: t('shape') },
+          { value: 'both', label: t('markers and shape') },
+        ]}
+      >
         {proposal && <Why why={proposal.by.why} back={by === usualBy ? null : () => setBy(null)} />}
         {by !== 'shape' && !plan && <span className="hint across">{t('No markers are planned: plan them under Mark.')}</span>}
         {by === 'shape' && scanner?.kind === 'laser-lines' && (
           <span className="reason">{t('Lines alone hardly hold a frame by its shape: with {{name}}, map markers first (Mark).', { name: scanner.name })}</span>
         )}
-      </div>
-      <div className="field">
-        <label htmlFor="h-surface">{t('Surface')}</label>
-        <Select<Surface>
-          id="h-surface"
-          className="control"
-          value={surface}
-          onChange={setSurface}
-          options={[
-            { value: 'matte', label: t('matte') },
-            { value: 'dark', label: t('dark') },
-            { value: 'glossy', label: t('glossy') },
-          ]}
-        />
-      </div>
+      </Choice>
+      <Choice<Surface>
+        id="h-surface"
+        label={t('Surface')}
+        value={surface}
+        onChange={setSurface}
+        options={[
+          { value: 'matte', label: t('matte') },
+          { value: 'dark', label: t('dark') },
+          { value: 'glossy', label: t('glossy') },
+        ]}
+      />
       <Amount
         label={t('Tolerance')}
         value={width ?? usual}
