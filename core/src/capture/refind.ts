@@ -7,6 +7,8 @@ import { judgeFrame, type FrameReason } from './verdict.ts'
 /** Cubes of the coarsest surface: so many of the fine one, and at least so much of the first frame's lever. The rough one lies between them. */
 const COARSE = 16
 const COARSE_LEVER = 0.3
+/** points with which those lead: the fine surface decides */
+const LEADS = 2500
 /** deviation across a cube that a part's shape brings, in cubes: what is no plane at that size still says where it is */
 const UNEVEN = 0.3
 /** one point in so many enters the rough surface, the coarse one */
@@ -41,8 +43,8 @@ export function refinder(surface: GrowingSurface, shape: ShapeTracker, o: { nois
     return {
       rough,
       coarse,
-      roughly: shapeTracker(rough, { noise: o.noise, gate: 2 * rough.side, points: 800 }),
-      coarsely: shapeTracker(coarse, { noise: UNEVEN * side, gate: 2 * side, points: 400 }),
+      roughly: shapeTracker(rough, { noise: o.noise, gate: 2 * rough.side, points: 800, most: LEADS }),
+      coarsely: shapeTracker(coarse, { noise: UNEVEN * side, gate: 2 * side, points: 400, most: LEADS }),
     }
   }
 

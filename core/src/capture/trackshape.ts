@@ -11,8 +11,10 @@ export interface ShapeOptions {
   waviness?: number
   /** how far from the surface a point may lie at first, mm. Default one cube and a half, at least 3 mm */
   gate?: number
-  /** points of the frame with which it is led near. Default 1500; then all of them count */
+  /** points of the frame with which it is led near. Default 1500; then `most` of them count */
   points?: number
+  /** Default 16 000: neighbours have most of their error in common, and a frame of a whole table has five times as many */
+  most?: number
   /** what all points of a frame can be off by together, mm: so much a shape is never better than what holds the frame besides. Default 0.02 */
   together?: number
 }
@@ -160,17 +162,19 @@ export function shapeTracker(surface: GrowingSurface, o: ShapeOptions) {
       const n = xyz.length / 3
       if (n < FEWEST) return undefined
       const some = Math.max(1, Math.floor(n / (o.points ?? 1500)))
+      const most = Math.ceil(n / (o.most ?? 16_000))
+      const asked = Math.ceil(n / most)
+      const enough = (step: number) => (step === 1 ? HOLDING : Math.max(6, HOLDING / step))
       let pose: Mat4 = Float64Array.from(start)
       let known: HeldThere | undefined
       for (let round = 0; ; round++) {
-        const step = round < NEAR ? some : 1
+        const step = round < NEAR ? some : most
         look(xyz, pose, step, Math.max(3 * o.noise, widest / 2 ** round), 0)
         if (met < FEWEST) return undefined
-        const enough = step === 1 ? HOLDING : Math.max(6, HOLDING / step)
         if (by) known ??= heldAt(by, pose, middle, lever)
         const last = round === NEAR + ALL - 1
         const says = { h, feigned, g, rows, count: held }
-        const d = known ? jointStep(says, enough, together2, known, pose, middle) : stepOf(says, enough)
+        const d = known ? jointStep(says, enough(step), together2, known, pose, middle) : stepOf(says, enough(step))
         pose = moved(pose, d, middle, lever)
         if (last) break
       }
@@ -179,7 +183,7 @@ export function shapeTracker(surface: GrowingSurface, o: ShapeOptions) {
         const { values, vectors } = jacobiEigen(known.joint, 6)
         return told(
           pose,
-          n,
+          asked,
           vectors,
           values.map((v) => (v > 0 ? 1 / Math.sqrt(v) : Infinity)),
         )
@@ -191,9 +195,9 @@ export function shapeTracker(surface: GrowingSurface, o: ShapeOptions) {
       const points = holding(rows, held, vectors)
       return told(
         pose,
-        n,
+        asked,
         vectors,
-        values.map((v, k) => (v > 0 && points[k] >= HOLDING ? 1 / Math.sqrt(v) : Infinity)),
+        values.map((v, k) => (v > 0 && points[k] >= enough(most) ? 1 / Math.sqrt(v) : Infinity)),
       )
     },
     /** How a frame meets the surface where other things alone hold it: nothing is moved. about: what it is held at, where it shows nothing of the part */
