@@ -153,6 +153,18 @@ export const captureRun = z
       .describe('A turntable turns the part, and the scanner stands.'),
     near: z.number().nullable().describe('Points nearer along the line of sight count for nothing, mm.'),
     far: z.number().nullable().describe('Points farther away do not either, mm.'),
+    floor: z
+      .strictObject({
+        floor: z.enum(['none', 'table', 'markers']),
+        floorMarkers: z.array(z.string()),
+        raise: z.number().describe('Towards the part, mm.'),
+        markers: z.array(z.string()).describe('Those of the map, by which it may be given.'),
+        found: z
+          .strictObject({ sigma: z.number().describe('It is flat within, mm (1 sigma).'), beneath: z.number().describe('Share of the model.') })
+          .nullable(),
+        problem: problem.nullable().describe('Why none was found.'),
+      })
+      .describe('What lies beneath it is neither shown nor part of the pass.'),
     light: z
       .strictObject({
         exposure: z.number().nullable().describe('1: matt white at the ideal distance is well exposed. Unknown while the scanner is away.'),

@@ -78,6 +78,8 @@ export const startCapture = z.object({
   angles: z.array(z.number().min(-360).max(360)).min(1).max(360).default([0, 45, 90, 135, 180, 225, 270, 315]),
   /** to begin with; default: as the scanner is set */
   light: lightRequest.optional(),
+  /** before a stand-in: the part stands on a table that is seen, and not on a thin stand */
+  table: z.boolean().default(false),
   cold: z.boolean().default(false),
 })
 export type StartCapture = z.input<typeof startCapture>
@@ -90,6 +92,15 @@ export const placeAnewRequest = z
   .strictObject({ spacing: z.number().min(0.1).max(20), near: millimetres.nullable(), far: millimetres.nullable() })
   .refine(({ near, far }) => near === null || far === null || near < far, { message: 'The near limit must be nearer than the far one.', path: ['near'] })
 export type PlaceAnew = z.output<typeof placeAnewRequest>
+/** What lies beneath the floor is neither shown nor part of the pass. markers: names of those that stick on it; raise: mm towards the part */
+export const floorRequest = z
+  .strictObject({
+    floor: z.enum(['none', 'table', 'markers']),
+    floorMarkers: z.array(z.string().min(1).max(40)).max(100).default([]),
+    raise: z.number().min(-20).max(50).default(0.5),
+  })
+  .refine((f) => f.floor !== 'markers' || new Set(f.floorMarkers).size >= 3, { message: 'A floor needs three markers or more.', path: ['floorMarkers'] })
+export type FloorRequest = z.output<typeof floorRequest>
 export const nudgeRequest = z.object({ marker: z.string().min(1).max(40), distance: z.number().positive('A nudge is a length above 0 mm.').max(50) })
 
 export const link = z.enum(['off', 'connecting', 'connected', 'lost'])

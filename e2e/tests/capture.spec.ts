@@ -165,7 +165,7 @@ test('light, limits and spacing are chosen again: every frame is kept, and place
   const next = page.locator('[data-next]')
   await expect(next).toBeVisible({ timeout: 60_000 })
   const [frames, before] = [await shownNumber(page, 'frames'), await placed()]
-  await page.getByText('Light, limits, spacing').click()
+  await page.getByText('Light, floor, limits, spacing').click()
   const exposure = page.getByLabel('Exposure')
   await page.getByText('glossy', { exact: true }).click()
   await expect(exposure).toHaveValue(String(usualExposure('glossy')))
@@ -188,7 +188,7 @@ test('light, limits and spacing are chosen again: every frame is kept, and place
   await expect(next).toBeVisible({ timeout: 120_000 })
   expect(await shownNumber(page, 'frames')).toBe(frames)
   expect(await placed()).toBeGreaterThan(0.9 * before)
-  await page.getByText('Light, limits, spacing').click()
+  await page.getByText('Light, floor, limits, spacing').click()
 })
 
 test('its time line: the model as it was, a span left out and taken in again', async () => {

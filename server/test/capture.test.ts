@@ -111,7 +111,7 @@ describe('recording by shape', () => {
 })
 
 describe('recording by markers', () => {
-  it('a pass from nothing: planned, mapped, recorded, solved; it lies on the part', async () => {
+  it('a pass from nothing: planned, mapped, recorded on a table, solved; it lies on the part, and the table is no part of it', async () => {
     const { all, job, begin, act, run, line, passes, led, finished, killed, offPart, shelf: ids } = shelf
     const nominal = (await all.state(job.job.id)).tray.find((i) => i.role === 'nominal')
     const plan = await all.step(job.job.id, { operation: 'plan-markers', inputs: { shape: [nominal!.slot] }, params: { where: 'around' } })
@@ -122,26 +122,57 @@ describe('recording by markers', () => {
     const map = await finished(((await act('Alder', 'end')).body as MappingRun).step)
     expect([map.state, map.problem]).toEqual(['done', null])
 
-    expect((await begin('Alder', { spacing: 1 })).body.by).toBe('markers')
+    expect((await begin('Alder', { spacing: 1.5, table: true })).body.by).toBe('markers')
     await act('Alder', 'record')
     await act('Alder', 'path')
+    const cubesOf = async ({ version }: CaptureRun['surface']) =>
+      new Float32Array(await (await fetch(`${all.url}/api/v1/scanners/${ids['Alder']}/captured?version=${version}&from=0`)).arrayBuffer())
+    const isShown = (c: Float32Array) => Array.from({ length: c.length / 7 }, (_, i) => c[7 * i + 6] > 0)
+    const shares = async () => {
+      const shown = isShown(await cubesOf((await run('Alder')).surface))
+      return shown.filter((s) => s).length / Math.max(1, shown.length)
+    }
+    // the floor, while it is recorded
+    const { floor } = await until(
+      () => run('Alder'),
+      (r) => r.placed >= 60,
+      60,
+    )
+    expect([floor.floor, floor.found, floor.markers.length > 6]).toEqual(['none', null, true])
+    expect((await act('Alder', 'floor', { floor: 'markers', floorMarkers: floor.markers.slice(0, 2) })).status).toBe(400)
+    expect((await act('Alder', 'floor', { floor: 'markers', floorMarkers: ['no', 'such', 'marker'] })).body.code).toBe('unknown-markers')
+    await act('Alder', 'floor', { floor: 'table' })
+    const found = await until(
+      () => run('Alder'),
+      (r) => r.floor.found !== null,
+    )
+    expect([found.floor.raise, found.floor.problem, found.phase]).toEqual([0.5, null, 'recording'])
+    expect(found.floor.found!.beneath).toBeGreaterThan(0.2)
+    expect(found.floor.found!.sigma).toBeLessThan(0.1)
     const live = (await led('Alder')) as CaptureRun
     expect([live.problem, live.tracking, live.why]).toEqual([null, 'steady', ''])
     expect([live.frames > 200, live.placed + live.late > 0.9 * live.frames, live.contradicts]).toEqual([true, true, 0])
     expect([live.sigma !== null && live.sigma < 0.1, live.ghost]).toEqual([true, null])
-    const cubes = new Float32Array(
-      await (await fetch(`${all.url}/api/v1/scanners/${ids['Alder']}/captured?version=${live.surface.version}&from=0`)).arrayBuffer(),
-    )
+    const cubes = await cubesOf(live.surface)
     expect([cubes.length % 7, cubes.length / 7 >= live.surface.cubes]).toEqual([0, true])
     expect((await all.call('GET', `/scanners/${ids['Alder']}/captured?version=99`)).status).toBe(204)
 
     // it grows where the part lies, and not in the axes of the first frame
-    const box = boundingBox(Float32Array.from({ length: (3 * cubes.length) / 7 }, (_, i) => cubes[7 * Math.floor(i / 3) + (i % 3)]))
+    const shown = isShown(cubes)
+    // what noise lifts out of the table was seen once
+    const seen = shown.flatMap((s, i) => (s && cubes[7 * i + 6] > 2 ? [...cubes.subarray(7 * i, 7 * i + 3)] : []))
+    const box = boundingBox(Float32Array.from(seen))
     const planned = nominal!.box!
     for (let k = 0; k < 6; k++) expect(Math.abs(box[k] - planned[k])).toBeLessThan(k < 3 ? 60 : 5)
 
     expect((await act('Alder', 'leave-out', { spans: [[1, 2]] })).body.code).toBe('not-held')
     await act('Alder', 'hold')
+    // raised above all there is nothing left, and without one there is all of it
+    await act('Alder', 'floor', { floor: 'table', raise: 50 })
+    await until(shares, (s) => s < 0.02)
+    await act('Alder', 'floor', { floor: 'none' })
+    await until(shares, (s) => s > 0.98)
+    await act('Alder', 'floor', { floor: 'table', raise: 0.6 })
     // drawn past its end, a span holds nothing of what comes when it goes on
     const over = (
       await act('Alder', 'leave-out', {
@@ -165,13 +196,18 @@ describe('recording by markers', () => {
       (r) => r.placed + r.late > 0.7 * r.frames,
       60,
     )
-    expect([resumed.phase, resumed.without]).toEqual([
+    expect([resumed.phase, resumed.floor.raise, resumed.without]).toEqual([
       'held',
+      0.6,
       [
         [2, 3],
         [4, 6],
       ],
     ])
+    await until(
+      () => run('Alder'),
+      (r) => r.floor.found !== null,
+    )
     const times = await line('Alder')
     const isOut = ([s]: number[]) => (s >= 2 && s <= 3) || (s >= 4 && s <= 6)
     expect(times.filter(([, fate]) => fate === 4)).toEqual(times.filter(isOut))
@@ -182,7 +218,9 @@ describe('recording by markers', () => {
     const ended = (await act('Alder', 'end')).body as CaptureRun
     expect([ended.phase, ended.problem]).toEqual(['done', null])
     const cutStep = await finished(ended.step)
-    expect([cutStep.state, cutStep.problem]).toEqual(['done', null])
+    expect([cutStep.state, cutStep.problem, cutStep.params['floor'], cutStep.params['raise']]).toEqual(['done', null, 'table', 0.6])
+    expect(Number(evidence(cutStep, 'beneath-the-floor'))).toBeGreaterThan(0.3 * Number(evidence(cutStep, 'points-measured')))
+    expect((await act('Alder', 'floor', { floor: 'none' })).body.code).toBe('not-held')
     expect([cutStep.params['without'], Number(evidence(cutStep, 'frames-set-aside'))]).toEqual([
       [
         [2, 3],

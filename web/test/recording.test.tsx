@@ -217,7 +217,7 @@ describe('light, limits and spacing of a recording', () => {
   test('the light is changed while it records: by itself, for a surface, by a number, one line for pockets', async () => {
     const sent = server([])
     recording({})
-    fireEvent.click(screen.getByText('Light, limits, spacing'))
+    fireEvent.click(screen.getByText('Light, floor, limits, spacing'))
     fireEvent.click(screen.getByRole('radio', { name: 'by itself' }))
     fireEvent.click(screen.getByRole('radio', { name: 'glossy' }))
     const exposure = screen.getByLabelText('Exposure')
@@ -262,5 +262,39 @@ describe('light, limits and spacing of a recording', () => {
     type('Nothing nearer than', '')
     fireEvent.click(button('Place all frames so'))
     await waitFor(() => expect(acted(sent)).toEqual([['place-anew', { spacing: 0.5, near: null, far: 600 }]]))
+  })
+  test('a floor is asked for with a click, told where it lies, and moved by a twentieth of a millimetre', async () => {
+    const sent = server([])
+    recording({})
+    expect(screen.queryByLabelText('Raised by')).toBeNull()
+    fireEvent.click(screen.getByRole('radio', { name: 'the table goes' }))
+    await waitFor(() => expect(acted(sent)).toHaveLength(1))
+    cleanup()
+    recording({ floor: { ...run.floor, floor: 'table', raise: 0.5, found: { sigma: 0.043, beneath: 0.62 } } })
+    screen.getByText('62 % of the model lies beneath; it is flat within 0.04 mm')
+    fireEvent.keyDown(screen.getByLabelText('Raised by'), { key: 'ArrowDown' })
+    await waitFor(() => expect(acted(sent)).toHaveLength(2))
+    expect(acted(sent)).toEqual([
+      ['floor', { floor: 'table', floorMarkers: [], raise: 0.5 }],
+      ['floor', { floor: 'table', floorMarkers: [], raise: 0.45 }],
+    ])
+  })
+  test('a floor by markers is sent when there are three; without a map it is not offered; why none was found is said', async () => {
+    const sent = server([])
+    recording({})
+    fireEvent.click(screen.getByRole('radio', { name: 'by markers' }))
+    screen.getByText('Three or more, far from one another; 0 so far.')
+    const field = screen.getByLabelText('Markers on the table')
+    for (const id of ['1', '3', '4']) {
+      expect(acted(sent)).toEqual([])
+      fireEvent.mouseDown(field)
+      fireEvent.click(await screen.findByTitle(id))
+    }
+    await waitFor(() => expect(acted(sent)).toEqual([['floor', { floor: 'markers', floorMarkers: ['1', '3', '4'], raise: 0.5 }]]))
+    cleanup()
+    const problem = { code: 'no-floor', detail: 'No plane lies beneath all that was recorded.', where: '', remedy: 'Record some of the table.' }
+    recording({ floor: { ...run.floor, floor: 'table', markers: [], problem } })
+    screen.getByText('No plane lies beneath all that was recorded. Record some of the table.')
+    expect(screen.queryByRole('radio', { name: 'by markers' })).toBeNull()
   })
 })

@@ -22,6 +22,8 @@ export interface NextViewOptions {
   enough?: number
   /** whether the scanner can be there, mm */
   reachable?: (x: number, y: number, z: number) => boolean
+  /** places that matter, mm. Default: all */
+  counts?: (x: number, y: number, z: number) => boolean
   /** the only views there are: of a turntable */
   stands?: readonly Pick<NextView, 'at' | 'looks'>[]
 }
@@ -76,7 +78,7 @@ export async function nextViews(surface: GrowingSurface, o: NextViewOptions, ctx
     await new Promise((resolve) => setTimeout(resolve))
     began = performance.now()
   }
-  const { poor, every } = await poorPlaces(surface, o.enough ?? 6, turn)
+  const { poor, every } = await poorPlaces(surface, o.enough ?? 6, o.counts, turn)
   const half = Math.cos(o.half ?? 0.3)
   const sees = ({ at, looks }: Pick<NextView, 'at' | 'looks'>, { at: p, from }: Poor): boolean => {
     const w = [at[0] - p[0], at[1] - p[1], at[2] - p[2]]
@@ -116,7 +118,12 @@ export async function nextViews(surface: GrowingSurface, o: NextViewOptions, ctx
 }
 
 /** every: one place in so many was looked at. */
-async function poorPlaces(surface: GrowingSurface, enough: number, turn: () => Promise<void>): Promise<{ poor: Poor[]; every: number }> {
+async function poorPlaces(
+  surface: GrowingSurface,
+  enough: number,
+  counts: NextViewOptions['counts'],
+  turn: () => Promise<void>,
+): Promise<{ poor: Poor[]; every: number }> {
   const count = surface.cubes()
   const every = Math.max(1, Math.ceil(count / ASKED))
   const place = new Float32Array(6)
@@ -126,6 +133,7 @@ async function poorPlaces(surface: GrowingSurface, enough: number, turn: () => P
     if (n % 64 === 0) await turn()
     if (!surface.pointsIn(k)) continue
     surface.middleOf(k, place, 0)
+    if (counts && !counts(place[0], place[1], place[2])) continue
     if (!surface.patchAt(place[0], place[1], place[2], place[3], place[4], place[5], patch)) continue
     const at = Array.from(place.subarray(0, 3))
     const normal = Array.from(patch.subarray(3, 6))

@@ -6,12 +6,13 @@ import { checkCancelled, type RunContext } from '../base/run.ts'
 import type { RecordedFrame } from '../formats/recording.ts'
 import { makePoints, type Points } from '../shape/points.ts'
 import { closeLoops, FEWEST_FRAMES, type Closed, type TrackedFrame } from './closing.ts'
+import { isBeneath, type Floor } from './floor.ts'
 import { heldBy, holderOf } from './holder.ts'
 import { liveTracker, type LiveOptions, type LiveState } from './livetracker.ts'
 import { covarianceAt, type Held } from './motions.ts'
 import { PATCH } from './patch.ts'
 import { relayFrames } from './relay.ts'
-import { growingSurface } from './surface.ts'
+import { growingSurface, type GrowingSurface } from './surface.ts'
 import { FATES, inSpans, orderedSpans, timelineOf, type Fate, type Spans, type Timeline } from './timeline.ts'
 import type { FrameReason } from './verdict.ts'
 
@@ -22,6 +23,8 @@ export interface SolveOptions extends LiveOptions {
   together?: boolean
   /** spans that a person left out: none of their frames counts for anything */
   without?: Spans
+  /** What the part stands on, found in the surface as it was solved: what lies beneath it, raised by so many mm, helps to hold the frames and is no part of the pass. */
+  floor?: { of(surface: GrowingSurface): Floor; raise: number }
 }
 
 export interface SolvedRecording {
@@ -29,6 +32,8 @@ export interface SolvedRecording {
   points: Points
   /** measured before some were left out */
   measured: number
+  /** and those that lie beneath the floor; clear: those above it by more than noise, a cube of the spacing or more */
+  floor: (Floor & { beneath: number; clear: number }) | undefined
   /** of each frame that has a place: where, and its span */
   placed: TrackedFrame[]
   /** frames that have none, by why */
@@ -110,6 +115,7 @@ export async function solveRecording(all: readonly RecordedFrame[], o: SolveOpti
     if (by) sigmas[i] = worstAt(by, xyz)
     await turn(RELAID, 'points')
   }
+  const floor = o.floor && { ...o.floor.of(surface), raise: o.floor.raise, beneath: 0, clear: 0 }
   const out = { xyz: new GrowF32(1 << 16), normals: new GrowF32(1 << 16) }
   const patch = new Float64Array(PATCH)
   let measured = 0
@@ -120,6 +126,11 @@ export async function solveRecording(all: readonly RecordedFrame[], o: SolveOpti
       const x = p[0] * xyz[i] + p[1] * xyz[i + 1] + p[2] * xyz[i + 2] + p[3]
       const y = p[4] * xyz[i] + p[5] * xyz[i + 1] + p[6] * xyz[i + 2] + p[7]
       const z = p[8] * xyz[i] + p[9] * xyz[i + 1] + p[10] * xyz[i + 2] + p[11]
+      if (floor && isBeneath(floor, floor.raise, x, y, z)) {
+        floor.beneath++
+        continue
+      }
+      if (floor && !isBeneath(floor, floor.raise + o.spacing, x, y, z)) floor.clear++
       const k = surface.cubeAt(x, y, z, p[3] - x, p[7] - y, p[11] - z)
       if (lot(measured++) * surface.pointsIn(k) >= (o.most ?? 12)) continue
       out.xyz.push3(x, y, z)
@@ -142,6 +153,7 @@ export async function solveRecording(all: readonly RecordedFrame[], o: SolveOpti
   return {
     points: makePoints({ xyz: out.xyz.done(), normals: out.normals.done() }),
     measured,
+    floor,
     placed,
     outside,
     closed,

@@ -1,6 +1,7 @@
 import { z } from 'zod'
 import { OakError } from '../base/errors.ts'
 import { identity } from '../base/mat4.ts'
+import { floorOf } from '../capture/floor.ts'
 import { bestHold } from '../capture/holder.ts'
 import { inReach } from '../capture/reach.ts'
 import { solveRecording, type SolvedRecording } from '../capture/solverecording.ts'
@@ -16,7 +17,7 @@ const PLAIN_NOISE = 0.03
 
 export const solveRecordingOperation = defineOperation({
   name: 'solve-recording',
-  version: 5,
+  version: 6,
   title: 'Solve a recording',
   stage: 'Capture',
   shows: ['points', 'frames', 'ends-met'],
@@ -40,6 +41,14 @@ export const solveRecordingOperation = defineOperation({
       .optional()
       .describe('Points nearer to the scanner than this, along its line of sight, count for nothing, mm. Default: all do.'),
     far: z.number().positive().max(1e4).optional().describe('Nor do those farther away, mm. Default: all do.'),
+    floor: z
+      .enum(['none', 'table', 'markers'])
+      .default('none')
+      .describe(
+        'What lies beneath the floor is no part of the pass. table: the largest plane that was seen with all the rest above it. markers: the plane through those that are named.',
+      ),
+    floorMarkers: z.array(z.string().min(1).max(40)).max(100).default([]).describe('Markers of the map that stick on the floor, three or more.'),
+    raise: z.number().min(-20).max(50).default(0.5).describe('How far the floor is raised towards the part, mm.'),
     most: z.number().int().min(1).max(200).default(12).describe('Measured points kept in a cube of the spacing.'),
     without: z
       .array(z.tuple([z.number().min(0), z.number().min(0)]))
@@ -76,6 +85,13 @@ export const solveRecordingOperation = defineOperation({
         remedy: 'Let shape or markers hold the frames.',
       })
     const by = params.by === 'auto' ? bestHold(map !== undefined, own !== undefined, head.lines) : params.by
+    const inMap = map !== undefined && by !== 'shape' && by !== 'own'
+    const { floor, floorMarkers } = params
+    if (floor === 'markers' && !inMap)
+      throw new OakError('missing-input', 'Markers are to tell where the floor is, and no map of them holds the frames.', {
+        where: 'solve-recording, floor',
+        remedy: 'Let the table itself tell, or let the markers hold the frames.',
+      })
     const solved = await solveRecording(
       frames,
       {
@@ -86,6 +102,9 @@ export const solveRecordingOperation = defineOperation({
         most: params.most,
         without: params.without,
         ...(own ? { own } : {}),
+        ...(floor === 'none'
+          ? {}
+          : { floor: { of: (surface) => floorOf({ floor, floorMarkers }, surface, inMap ? map.data : undefined), raise: params.raise } }),
         lines: head.lines,
         ...(map
           ? {
@@ -98,6 +117,11 @@ export const solveRecordingOperation = defineOperation({
       },
       ctx,
     )
+    if (solved.floor?.beneath && !solved.floor.clear)
+      throw new OakError('nothing-above', 'Nothing of this recording lies above the floor.', {
+        where: 'solve-recording, floor',
+        remedy: 'If the table alone was recorded, record the part as well; else lower the floor, or leave it out.',
+      })
     if (!solved.measured)
       throw frames === whole
         ? new OakError('nothing-seen', 'None of the frames that were placed shows a point.', {
@@ -114,7 +138,7 @@ export const solveRecordingOperation = defineOperation({
           {
             name: params.name ?? source.name.replace(/\.[^.]*$/, ''),
             data: solved.points,
-            pose: by === 'shape' || by === 'own' || !map ? identity() : map.pose,
+            pose: inMap ? map.pose : identity(),
           },
         ],
       },
@@ -136,6 +160,7 @@ function quantitiesOf(s: SolvedRecording, recorded: number) {
     ...(s.out ? [q('frames-set-aside', s.out)] : []),
     q('points-measured', s.measured),
     ...(s.closed && Number.isFinite(s.closed.seam.before) ? [q('ends-apart', s.closed.seam.before), q('ends-met', s.closed.seam.after)] : []),
+    ...(s.floor ? [q('beneath-the-floor', s.floor.beneath), q('floor-flat', s.floor.sigma)] : []),
     q('frame-sigma-median', s.sigma.median),
     ...(Number.isFinite(s.sigma.worst) ? [q('frame-sigma-worst', s.sigma.worst)] : []),
     ...outsideOf(s),

@@ -1,7 +1,8 @@
-import { OakError } from '@oak-gauge/core/base/errors.ts'
+import { OakError, receiveError } from '@oak-gauge/core/base/errors.ts'
 import type { Mat4 } from '@oak-gauge/core/base/mat4.ts'
+import { floorOfMarkers } from '@oak-gauge/core/capture/floor.ts'
 import type { Spans } from '@oak-gauge/core/capture/timeline.ts'
-import type { CaptureRun as RunView, LightRequest, LinkFrame, PlaceAnew } from '@oak-gauge/contract'
+import type { CaptureRun as RunView, FloorRequest, LightRequest, LinkFrame, PlaceAnew } from '@oak-gauge/contract'
 import type { Database } from '../db/connect.ts'
 import type { ScannerRow, SessionRow } from '../db/scannermodels.ts'
 import { Hand, inStep } from '../markers/hand.ts'
@@ -13,23 +14,26 @@ import type { Queue } from '../queue.ts'
 import type { ScannerKeeper } from '../scanners/keeper.ts'
 import { rounded } from '../sessions/frames.ts'
 import { openSession, Session } from '../sessions/session.ts'
-import { emptyView, Model, placedAnew, tracked } from './captureview.ts'
+import { emptyView, floorChosen, Model, placedAnew, tracked } from './captureview.ts'
 import { KeptFrames } from './keptframes.ts'
 import { Light } from './light.ts'
-import { storePass, type CaptureOptions } from './storepass.ts'
-import { startOf, Tracker, trackerEnded, type Told } from './tracker.ts'
+import { inMap, storePass, type CaptureOptions } from './storepass.ts'
+import { floorIn, startOf, Tracker, trackerEnded, type Told } from './tracker.ts'
 import { plannedTable, Turntable, type TableHost, type TableProgress } from './turntable.ts'
 
+type Chosen = Pick<CaptureOptions, 'spacing' | 'near' | 'far' | 'floor' | 'floorMarkers' | 'raise'>
 interface Progress {
   phase: 'ready' | 'recording' | 'held' | 'solving'
   /** s since the first frame, from and to */
   without: [number, number][]
   table?: TableProgress | undefined
   /** what was chosen anew since it began */
-  chosen?: Pick<CaptureOptions, 'spacing' | 'near' | 'far'> | undefined
+  chosen?: Chosen | undefined
   autoExposure?: boolean | undefined
 }
 
+/** of recordings that began before there was one */
+const NO_FLOOR = { floor: 'none' as const, floorMarkers: [], raise: 0.5 }
 /** Frames on end that do not lie on what was recorded, and it holds by itself. */
 const MOVED = 12
 /** ms between frames that a scanner's clock begins anew behind */
@@ -103,7 +107,7 @@ export class CaptureRun extends Session<RunView, Progress> {
     progress: Partial<Progress>,
   ): Promise<CaptureRun> {
     const { phase, without = [] } = progress
-    const run = new CaptureRun(keeper, scanner, record, db, queue, { ...o, ...progress.chosen }, progress)
+    const run = new CaptureRun(keeper, scanner, record, db, queue, { ...NO_FLOOR, ...o, ...progress.chosen }, progress)
     run.view.without = without
     await run.kept.takeUp(without)
     run.lastTime = run.kept.last
@@ -164,6 +168,14 @@ export class CaptureRun extends Session<RunView, Progress> {
       if (this.view.phase === 'held') this.view.next = next
       return this.tell()
     }
+    if (m.type === 'floor') {
+      const { found, problem } = m
+      Object.assign(this.view.floor, { found, problem: problem && toProblem(receiveError(problem)) })
+      return this.tell()
+    }
+    if (m.grown) this.model.grow(m.grown)
+    this.view.surface = { version: this.model.version, cubes: this.model.count }
+    if (m.type === 'grown') return this.tell()
     if (m.anew) this.kept.line.began()
     this.kept.line.told(m.fates)
     tracked(this.view, m)
@@ -171,8 +183,6 @@ export class CaptureRun extends Session<RunView, Progress> {
     if (came) this.view.delay = performance.now() - came.at
     if (m.state === 'steady') this.hand?.remember(came?.hand)
     for (const t of this.came.keys()) if (t <= m.time) this.came.delete(t)
-    if (m.grown) this.model.grow(m.grown)
-    this.view.surface = { version: this.model.version, cubes: this.model.count }
     if (m.contradicts >= MOVED && this.view.phase === 'recording') {
       this.view.problem = toProblem(
         new OakError('moved', 'What is seen does not lie on what was recorded before: the part or its markers have moved.', {
@@ -305,9 +315,9 @@ export class CaptureRun extends Session<RunView, Progress> {
     this.look()
     this.tell()
   }
-  private chosen() {
-    const { spacing, near, far } = this.o
-    return { spacing, near, far }
+  private chosen(): Chosen {
+    const { spacing, near, far, floor, floorMarkers, raise } = this.o
+    return { spacing, near, far, floor, floorMarkers, raise }
   }
   /** Places every frame once more, with another spacing, or with points within other limits only. */
   async placeAnew(chosen: PlaceAnew): Promise<void> {
@@ -326,6 +336,22 @@ export class CaptureRun extends Session<RunView, Progress> {
     this.tell()
     this.look()
     await Promise.all([this.note(), begun])
+  }
+  /** What lies beneath is not shown from now on, and is no part of the pass; frames are held by it all the same. */
+  async onFloor(asked: FloorRequest): Promise<void> {
+    if (this.ending()) throw new OakError('not-held', 'The recording has ended.', { remedy: 'Change the floor of the pass it became.' })
+    if (asked.floor === 'markers') {
+      const map = this.o.map?.markers
+      if (!map || !inMap(this.o))
+        throw new OakError('missing-input', 'No map of markers holds these frames.', { remedy: 'Let the table itself tell where the floor is.' })
+      floorOfMarkers(map, asked.floorMarkers)
+    }
+    this.o = { ...this.o, ...asked }
+    floorChosen(this.view, this.o)
+    this.tracker.post({ type: 'floor', floor: floorIn(this.o) })
+    if (this.view.phase === 'held') this.look()
+    await this.note()
+    this.tell()
   }
   async lit(light: LightRequest): Promise<void> {
     await this.light.set(light)

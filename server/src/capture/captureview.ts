@@ -4,6 +4,17 @@ import type { CaptureRun as RunView } from '@oak-gauge/contract'
 import { inMap, type CaptureOptions } from './storepass.ts'
 import type { FromTracker, Grown } from './trackmessages.ts'
 
+const floorView = (o: CaptureOptions): RunView['floor'] => ({
+  floor: o.floor,
+  floorMarkers: o.floorMarkers,
+  raise: o.raise,
+  markers: inMap(o) ? [...(o.map?.markers.ids ?? [])] : [],
+  found: null,
+  problem: null,
+})
+/** Where it is, is told when it was looked for. */
+export const floorChosen = (view: RunView, o: CaptureOptions) => (view.floor = floorView(o))
+
 /** What the browser is told of a recording before the first frame. */
 export const emptyView = (o: CaptureOptions, { range }: ScannerSpec): RunView => ({
   kind: 'capture',
@@ -38,6 +49,7 @@ export const emptyView = (o: CaptureOptions, { range }: ScannerSpec): RunView =>
   table: null,
   near: o.near,
   far: o.far,
+  floor: floorView(o),
   light: { exposure: null, auto: false, pattern: null, patterns: [], seen: null },
   standIn: o.stage !== null,
   path: null,

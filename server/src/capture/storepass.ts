@@ -1,5 +1,6 @@
 import { Readable } from 'node:stream'
 import type { Stereo } from '@oak-gauge/core/calibrate/camera.ts'
+import type { FloorChoice } from '@oak-gauge/core/capture/floor.ts'
 import type { LiveOptions } from '@oak-gauge/core/capture/livetracker.ts'
 import { recordingHead } from '@oak-gauge/core/formats/recording.ts'
 import type { Markers } from '@oak-gauge/core/markers/markers.ts'
@@ -21,6 +22,10 @@ export interface CaptureOptions {
   /** points nearer or farther away count for nothing, mm */
   near: number | null
   far: number | null
+  /** what lies beneath is neither shown nor part of the pass; raise: mm */
+  floor: 'none' | FloorChoice['floor']
+  floorMarkers: string[]
+  raise: number
   /** noise of a point across its surface at the ideal distance, mm */
   noise: number
   /** its frames are single lines */
@@ -34,8 +39,12 @@ export interface CaptureOptions {
   stage: Stage | null
 }
 
-/** What limits were set, as a step has them. */
-const limitsOf = ({ near, far }: CaptureOptions) => ({ ...(near === null ? {} : { near }), ...(far === null ? {} : { far }) })
+/** What limits were set, and what floor, as a step has them. */
+const limitsOf = ({ near, far, floor, floorMarkers, raise }: CaptureOptions) => ({
+  ...(near === null ? {} : { near }),
+  ...(far === null ? {} : { far }),
+  ...(floor === 'none' ? {} : { floor, raise, ...(floor === 'markers' ? { floorMarkers } : {}) }),
+})
 
 /** Whether the axes in which it grows are those of its map. */
 export const inMap = (o: CaptureOptions): boolean => o.map !== null && o.by !== 'shape' && o.by !== 'own'

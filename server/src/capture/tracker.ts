@@ -6,13 +6,15 @@ import { worstUncertainty } from '@oak-gauge/core/markers/markers.ts'
 import type { ScannerSpec } from '@oak-gauge/core/scanner/spec.ts'
 import type { CaptureOptions } from './storepass.ts'
 import type { KeptFrames } from './keptframes.ts'
-import type { FromTracker, ToTracker, TrackStart } from './trackmessages.ts'
+import type { FromTracker, RaisedFloor, ToTracker, TrackStart } from './trackmessages.ts'
 
 /** Beside this bundle; when the server runs from its sources (tests), where it is built. */
 function threadFile(): string {
   const beside = fileURLToPath(new URL('./trackthread.js', import.meta.url))
   return existsSync(beside) ? beside : fileURLToPath(new URL('../../../.build/trackthread.js', import.meta.url))
 }
+
+export const floorIn = ({ floor, floorMarkers, raise }: CaptureOptions): RaisedFloor | null => (floor === 'none' ? null : { floor, floorMarkers, raise })
 
 /** With what the thread of a recording is begun. */
 export function startOf(o: CaptureOptions, { range, own }: Pick<ScannerSpec, 'range' | 'own'>, version: number): TrackStart {
@@ -27,7 +29,10 @@ export function startOf(o: CaptureOptions, { range, own }: Pick<ScannerSpec, 'ra
     range,
     stereo: o.stereo,
     ...(own ? { own } : {}),
-    map: m ? { positions: m.positions, normals: m.normals, diameters: m.diameters, sigma: m.ids.map((_, i) => worstUncertainty(m.covariance, i)) } : null,
+    floor: floorIn(o),
+    map: m
+      ? { ids: m.ids, positions: m.positions, normals: m.normals, diameters: m.diameters, sigma: m.ids.map((_, i) => worstUncertainty(m.covariance, i)) }
+      : null,
   }
 }
 

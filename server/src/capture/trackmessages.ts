@@ -1,15 +1,21 @@
+import type { Floor, FloorChoice } from '@oak-gauge/core/capture/floor.ts'
 import type { LiveOptions, LiveState } from '@oak-gauge/core/capture/livetracker.ts'
 import type { NextViewOptions, NextViews } from '@oak-gauge/core/capture/nextviews.ts'
 import type { Reach } from '@oak-gauge/core/capture/reach.ts'
 import type { KnownMarkers } from '@oak-gauge/core/capture/trackmarkers.ts'
 import type { Stereo } from '@oak-gauge/core/calibrate/camera.ts'
+import type { Markers } from '@oak-gauge/core/markers/markers.ts'
+import type { SentError } from '@oak-gauge/core/base/errors.ts'
+
+export type RaisedFloor = FloorChoice & { raise: number }
 
 /** What the thread that tracks is begun with: what holds frames by markers sees them through these optics. */
 export interface TrackStart extends Omit<LiveOptions, 'markers'> {
   /** working distance, mm */
   range: NextViewOptions['range']
   stereo: Stereo
-  map: KnownMarkers | null
+  map: (KnownMarkers & Pick<Markers, 'ids' | 'positions' | 'normals'>) | null
+  floor: RaisedFloor | null
   reach: Reach | null
   /** of the surface: another one begins anew */
   version: number
@@ -24,6 +30,8 @@ export type ToTracker =
   | { type: 'replay'; on: boolean }
   /** records of frames that a person leaves out, and of those that are taken in again */
   | { type: 'cut'; out: Uint8Array[]; in: Uint8Array[] }
+  /** what lies beneath is not shown any more, or again */
+  | { type: 'floor'; floor: RaisedFloor | null }
   /** from where it should be seen next is to be found, as long as nothing else comes; table: how a turntable stands, and how it stood for each shot, degrees */
   | { type: 'look'; table?: { turn: number; taken: number[] } }
 
@@ -45,6 +53,10 @@ export type FromTracker =
   | ({ type: 'next'; turns: number[]; known: number } & NextViews)
   /** a record that came again is tracked */
   | { type: 'again' }
+  /** the surface is shown otherwise */
+  | { type: 'grown'; grown: Grown }
+  /** where the floor is, and how much of the surface lies beneath, 0 to 1; or why none is found */
+  | { type: 'floor'; found: { sigma: Floor['sigma']; beneath: number } | null; problem: SentError | null }
   /** a frame that is none: what is wrong with it */
   | { type: 'refused'; detail: string; remedy: string }
   /** what a frame came to; and since the last time: what is newly known of frames (TOLD numbers each), and whether the surface began anew */

@@ -11,7 +11,8 @@ import { liveTracker, type LiveFrame, type LiveState } from '@oak-gauge/core/cap
 import { FATES } from '@oak-gauge/core/capture/timeline.ts'
 import { frameOfRecord, recordOf } from '@oak-gauge/core/formats/recording.ts'
 import { stereoSight } from '@oak-gauge/core/markers/sight.ts'
-import type { FromTracker, Grown, ToTracker, TrackStart } from './trackmessages.ts'
+import { SeenFloor } from './seenfloor.ts'
+import type { FromTracker, Grown, RaisedFloor, ToTracker, TrackStart } from './trackmessages.ts'
 
 /*
  * A thread that makes records of frames, at once, and tracks them, as fast as it can: what comes faster is kept all the same, and is placed when the recording is
@@ -26,8 +27,9 @@ const ALL = 4000
 
 const port = parentPort
 if (!port) throw new Error('this is a thread')
-const { stereo, map, range, reach, ...start } = workerData as TrackStart
+const { stereo, map, range, reach, floor: asked, ...start } = workerData as TrackStart
 const tracker = liveTracker({ ...start, ...(map ? { markers: { map, sight: stereoSight(stereo) } } : {}) })
+const floor = new SeenFloor(asked, map)
 const say = (m: FromTracker, transfer: ArrayBuffer[] = []) => port.postMessage(m, transfer)
 
 /** as records: decoded, those of a long recording that come again would not fit */
@@ -44,6 +46,7 @@ port.on('message', (m: ToTracker) => {
   looking.aborted = true
   if (m.type === 'look') return look((looking = { aborted: false }), m.table)
   if (m.type === 'replay') return void (replays = m.on)
+  if (m.type === 'floor') return beneath(m.floor)
   if (m.type === 'cut') waiting.push(m)
   else take(m)
   work()
@@ -178,6 +181,13 @@ const ROOM = 20
 const INNER = 0.9
 /** shots of a scanner that stands, and single lines, show a place well where they show it */
 const ONCE = 1
+/** Another floor: all is shown anew, and what is missing is looked for by whoever asked. */
+function beneath(asked: RaisedFloor | null): void {
+  floor.ask(asked)
+  grownAt = allAt = 0
+  const grown = grew()
+  if (grown) say({ type: 'grown', grown }, [grown.cubes.buffer as ArrayBuffer])
+}
 let looking = { aborted: false }
 /** From where it should be seen next; given up as soon as something else comes. */
 function look(signal: { aborted: boolean }, table?: { turn: number; taken: number[] }): void {
@@ -195,8 +205,9 @@ function look(signal: { aborted: boolean }, table?: { turn: number; taken: numbe
   const half = Math.atan((INNER * 0.5 * Math.min(left.width, left.height)) / left.fx)
   const stands = table && (said && known ? tableViews(known, said, table.turn, table.taken) : [])
   const how = {
-    ...(stands ? { stands } : { reachable: (_x: number, _y: number, z: number) => z > lowest + ROOM }),
+    ...(stands ? { stands } : { reachable: (x: number, y: number, z: number) => (floor.known() ? !floor.isBeneath(x, y, z, ROOM) : z > lowest + ROOM) }),
     ...(stands || start.lines ? { enough: ONCE } : {}),
+    counts: (x: number, y: number, z: number) => !floor.isBeneath(x, y, z),
   }
   nextViews(surface, { range, half, ...how }, { ...quietContext, signal }).then(
     (next) =>
@@ -212,6 +223,7 @@ function grew(): Grown | undefined {
   const surface = tracker.surface()
   const now = performance.now()
   const count = surface.cubes()
+  if (!count) return undefined
   const all = now - allAt > ALL
   if (now - grownAt < GROWN || (!all && count === sent)) return undefined
   grownAt = now
@@ -219,11 +231,13 @@ function grew(): Grown | undefined {
     allAt = now
     sent = 0
   }
+  if (all && floor.look(surface)) say({ type: 'floor', ...floor.view() })
   const from = sent
   const cubes = new Float32Array(7 * (count - from))
   for (let k = from; k < count; k++) {
     surface.middleOf(k, cubes, 7 * (k - from))
-    cubes[7 * (k - from) + 6] = surface.seenIn(k)
+    const at = 7 * (k - from)
+    cubes[at + 6] = floor.isBeneath(cubes[at], cubes[at + 1], cubes[at + 2]) ? 0 : surface.seenIn(k)
   }
   sent = count
   return { version, from, cubes }

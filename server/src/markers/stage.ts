@@ -20,6 +20,8 @@ export interface Stage {
   material?: keyof typeof MATERIALS
   /** min and max of what is marked */
   box: number[]
+  /** a table that is seen stands beneath that */
+  table?: boolean
 }
 
 /** how well a hand hits the place a plan gave it, mm */
@@ -103,8 +105,33 @@ function board(random: ReturnType<typeof seeded>, positions: number[], normals: 
 }
 
 export function benchOf(s: Stage): BenchThing[] {
-  const { positions, normals, diameters } = s
-  return [{ kind: 'markers', positions, normals, diameters }, ...(s.solid ? [{ kind: 'solid' as const, material: s.material ?? 'matte', ...s.solid }] : [])]
+  const { positions, normals, diameters, solid } = s
+  return [
+    { kind: 'markers', positions, normals, diameters },
+    ...(solid ? [{ kind: 'solid' as const, material: s.material ?? 'matte', ...solid }] : []),
+    ...(s.table ? [{ kind: 'solid' as const, material: 'matte' as const, ...tableUnder(s.box) }] : []),
+  ]
+}
+
+/** mm: of a table, beyond what stands on it; and how thick it is */
+const AROUND = 150
+const THICK = 20
+function tableUnder([x0, y0, z0, x1, y1]: number[]) {
+  const vertices: number[] = []
+  for (const z of [z0 - THICK, z0])
+    for (const [x, y] of [
+      [x0 - AROUND, y0 - AROUND],
+      [x1 + AROUND, y0 - AROUND],
+      [x1 + AROUND, y1 + AROUND],
+      [x0 - AROUND, y1 + AROUND],
+    ])
+      vertices.push(x, y, z)
+  const triangles = [4, 5, 6, 4, 6, 7, 0, 2, 1, 0, 3, 2]
+  for (let i = 0; i < 4; i++) {
+    const j = (i + 1) % 4
+    triangles.push(i, j, 4 + j, i, 4 + j, 4 + i)
+  }
+  return { vertices, triangles }
 }
 
 /** What of a job stands before the stand-in: its plan, and the shape the plan was made on. params: those of the planning step. */

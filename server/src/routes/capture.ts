@@ -1,5 +1,5 @@
 import { Router, type Response } from 'express'
-import { againRequest, API, handRequest, leaveOut, lightRequest, placeAnewRequest, shotsRequest } from '@oak-gauge/contract'
+import { againRequest, API, floorRequest, handRequest, leaveOut, lightRequest, placeAnewRequest, shotsRequest } from '@oak-gauge/contract'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
 import { bestHold } from '@oak-gauge/core/capture/holder.ts'
 import { turned } from '@oak-gauge/core/markers/levelled.ts'
@@ -48,13 +48,16 @@ export function captureRoutes(db: Database, queue: Queue, keeper: ScannerKeeper)
       spacing: body.spacing,
       near: null,
       far: null,
+      floor: 'none',
+      floorMarkers: [],
+      raise: 0.5,
       noise: lineNoise(stereo, spec.range.ideal),
       lines,
       angles: body.angles,
       map,
       stereo,
       calibration: scanner.calibrationId ?? '',
-      stage: link.hello.standIn ? await stageBefore(db, ledger, setup.place) : null,
+      stage: link.hello.standIn ? await stageBefore(db, ledger, setup.place, body.table) : null,
     })
     if (body.cold) await NoteRow.create({ scannerId: scanner.id, text: `A pass was recorded although the scanner was not warm (${ledger.job.title}).` })
     if (body.light) await run.lit(body.light)
@@ -94,6 +97,7 @@ export async function actOnCapture(run: CaptureRun, what: string, body: unknown)
   else if (what === 'back') run.back()
   else if (what === 'light') await run.lit(lightRequest.parse(body))
   else if (what === 'place-anew') await run.placeAnew(placeAnewRequest.parse(body))
+  else if (what === 'floor') await run.onFloor(floorRequest.parse(body))
   else if (what === 'leave-out') await run.leaveOut(leaveOut.parse(body).spans)
   else if (what === 'hand') await run.move(handRequest.parse(body))
   else if (what !== 'press') throw new OakError('not-found', `A recording knows no “${what}”.`)
@@ -119,10 +123,11 @@ function nextName(l: Ledger, setup: string): string {
   return `Pass ${n + 1}, ${setup}`
 }
 
-async function stageBefore(db: Database, l: Ledger, place: number): Promise<Stage> {
+async function stageBefore(db: Database, l: Ledger, place: number, table: boolean): Promise<Stage> {
   const stage = await setStage(await stageOf(db, l, place), MEASURED_TRIANGLES)
   if (!stage.solid)
     throw new OakError('no-part', 'A stand-in needs a part before it.', { remedy: 'Bring in the nominal of the part: it is what the stand-in measures.' })
   // it is led round the part, not round the markers beside it
-  return { ...stage, material: l.job.surface, box: Array.from(boundingBox(Float32Array.from(stage.solid.vertices))) }
+  const box = Array.from(boundingBox(Float32Array.from(stage.solid.vertices)))
+  return { ...stage, material: l.job.surface, box, table }
 }

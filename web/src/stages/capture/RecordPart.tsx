@@ -1,4 +1,4 @@
-import { Button, Select } from 'antd'
+import { Button, Checkbox } from 'antd'
 import { useState, type ReactNode } from 'react'
 import type { ScannerSummary, StartCapture } from '@oak-gauge/contract'
 import { usualExposure } from '@oak-gauge/core/capture/exposing.ts'
@@ -6,6 +6,7 @@ import { problemOf, useActOnRunMutation, useStartCaptureMutation } from '../../a
 import { useOpenJob } from '../../job/useJob.ts'
 import { WorkCard } from '../../job/WorkCard.tsx'
 import { Amount } from '../../looks/Amount.tsx'
+import { Choice } from '../../looks/Choice.tsx'
 import { ProblemBox } from '../../looks/ProblemBox.tsx'
 import { ColdNote, isCold } from '../../scanners/Cold.tsx'
 import { NotConnected, WithScanner } from '../../scanners/WhichScanner.tsx'
@@ -52,6 +53,7 @@ export function RecordPart({
   const { surface } = state.job
   // what the brief says of it; what is matt is left as the scanner is set
   const [light, setLight] = useState<Light>(surface === 'dark' || surface === 'glossy' ? surface : 'set')
+  const [table, setTable] = useState(false)
   const [angles, setAngles] = useState(anglesOf(8))
   return (
     <WorkCard
@@ -65,7 +67,10 @@ export function RecordPart({
             onClick={() =>
               scanner &&
               setup &&
-              void start({ job: state.job.id, body: { scanner: scanner.id, setup: setup.id, by, spacing, angles, cold: cold && anyway, ...lightOf(light) } })
+              void start({
+                job: state.job.id,
+                body: { scanner: scanner.id, setup: setup.id, by, spacing, angles, table, cold: cold && anyway, ...lightOf(light) },
+              })
             }
           >
             {scanner?.turntable ? t('Set up {{name}}', { name: scanner.name }) : t('Aim with {{name}}', { name: scanner?.name ?? t('a scanner') })}
@@ -75,62 +80,54 @@ export function RecordPart({
       }
     >
       {head}
-      <div className="field">
-        <label htmlFor="r-scanner">{t('Scanner')}</label>
-        <Select
-          id="r-scanner"
-          className="control"
-          value={scanner?.id ?? null}
-          onChange={choose}
-          options={scanners.map((s) => ({ value: s.id, label: s.name }))}
-        />
-      </div>
+      <Choice
+        id="r-scanner"
+        label={t('Scanner')}
+        value={scanner?.id ?? null}
+        onChange={choose}
+        options={scanners.map((s) => ({ value: s.id, label: s.name }))}
+      />
       <SetupField id="r-setup" label={t('Setup')} value={setup?.id ?? null} onChange={setSetup} />
-      <div className="field">
-        <label htmlFor="r-by">{t('Held by')}</label>
-        <Select<By>
-          id="r-by"
-          className="control"
-          value={by}
-          onChange={setBy}
-          options={[
-            {
-              value: 'auto',
-              label: map
-                ? t('its markers (there is a map)')
-                : !own
-                  ? t('its shape (there is no map)')
-                  : scanner.turntable
-                    ? t('its turntable, and shape')
-                    : word,
-            },
-            { value: 'markers', label: t('markers') },
-            { value: 'shape', label: t('shape') },
-            { value: 'both', label: map || !own ? t('markers and shape') : t('{{what}}, and shape', { what: word }) },
-            ...(own ? [{ value: 'own' as const, label: t('{{what}} alone', { what: word }) }] : []),
-          ]}
-        />
+      <Choice<By>
+        id="r-by"
+        label={t('Held by')}
+        value={by}
+        onChange={setBy}
+        options={[
+          {
+            value: 'auto',
+            label: map ? t('its markers (there is a map)') : !own ? t('its shape (there is no map)') : scanner.turntable ? t('its turntable, and shape') : word,
+          },
+          { value: 'markers', label: t('markers') },
+          { value: 'shape', label: t('shape') },
+          { value: 'both', label: map || !own ? t('markers and shape') : t('{{what}}, and shape', { what: word }) },
+          ...(own ? [{ value: 'own' as const, label: t('{{what}} alone', { what: word }) }] : []),
+        ]}
+      >
         {without && <span className="hint">{t('This setup has no map of its markers: make one under Mark.')}</span>}
         {byShape && scanner?.kind === 'laser-lines' && (
           <span className="reason">{t('Lines alone hardly hold a frame by its shape: with {{name}}, map markers first (Mark).', { name: scanner.name })}</span>
         )}
-      </div>
+      </Choice>
       <Amount label={t('Spacing')} value={spacing} usual={SPACING} onChange={setSpacing} reason={t('of the surface; it can be chosen again afterwards')} />
-      <div className="field">
-        <label htmlFor="r-light">{t('Light')}</label>
-        <Select<Light>
-          id="r-light"
-          className="control"
-          value={light}
-          onChange={setLight}
-          options={[
-            { value: 'set', label: t('as the scanner is set') },
-            { value: 'auto', label: t('by itself') },
-            ...LIGHTS.map((s) => ({ value: s, label: t('for a {{surface}} surface', { surface: SURFACE[s] }) })),
-          ]}
-        />
+      <Choice<Light>
+        id="r-light"
+        label={t('Light')}
+        value={light}
+        onChange={setLight}
+        options={[
+          { value: 'set', label: t('as the scanner is set') },
+          { value: 'auto', label: t('by itself') },
+          ...LIGHTS.map((s) => ({ value: s, label: t('for a {{surface}} surface', { surface: SURFACE[s] }) })),
+        ]}
+      >
         {light === surface && <span className="reason">{t('as the brief says')}</span>}
-      </div>
+      </Choice>
+      {scanner?.standIn && (
+        <Checkbox checked={table} onChange={(e) => setTable(e.target.checked)}>
+          {t('The table is measured as well')}
+        </Checkbox>
+      )}
       {scanner?.turntable && <Angles angles={angles} set={setAngles} />}
       {scanner && <WithScanner scanner={scanner} />}
       {scanner && !connected && <NotConnected scanner={scanner} />}

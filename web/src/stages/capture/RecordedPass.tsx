@@ -5,6 +5,7 @@ import { problemOf, useRerunStepMutation } from '../../api.ts'
 import { Under } from '../../job/Under.tsx'
 import { useOpenJob } from '../../job/useJob.ts'
 import { ProblemBox } from '../../looks/ProblemBox.tsx'
+import { RAISE, type Floor } from './FloorPart.tsx'
 import { PlaceAnew, type Chosen } from './PlaceAnew.tsx'
 import { TimeLine } from './TimeLine.tsx'
 import { t } from '../../words/t.ts'
@@ -15,6 +16,12 @@ const chosenOf = ({ params }: Step): Chosen => ({
   spacing: Number(params['spacing'] ?? 1),
   near: (params['near'] as number | undefined) ?? null,
   far: (params['far'] as number | undefined) ?? null,
+})
+
+const floorOf = ({ params }: Step): Floor => ({
+  floor: (params['floor'] ?? 'none') as Floor['floor'],
+  floorMarkers: (params['floorMarkers'] ?? []) as string[],
+  raise: Number(params['raise'] ?? RAISE),
 })
 
 /** The step that made a pass of a recording, on the present branch. */
@@ -45,14 +52,17 @@ export function RecordedPass({ step, pass }: { step: Step; pass: TrayItem }) {
           content={
             <PlaceAnew
               was={chosenOf(step)}
+              floor={floorOf(step)}
               busy={isLoading || busy !== undefined}
               // what is not limited is not said
-              place={({ spacing, near, far }) => again({ spacing, near: near ?? undefined, far: far ?? undefined, ...(draft ? { without: draft } : {}) })}
+              place={({ spacing, near, far }, floor) =>
+                again({ spacing, near: near ?? undefined, far: far ?? undefined, ...floor, ...(draft ? { without: draft } : {}) })
+              }
               label={label}
             />
           }
         >
-          <Button size="small">{t('Spacing and limits')}</Button>
+          <Button size="small">{t('Spacing, floor, limits')}</Button>
         </Popover>
         {changed && (
           <>

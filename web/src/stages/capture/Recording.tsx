@@ -10,6 +10,7 @@ import { VirtualHand } from '../../scanners/VirtualHand.tsx'
 import { Under } from '../../job/Under.tsx'
 import { WorkingDistance } from '../../scanners/WorkingDistance.tsx'
 import { t } from '../../words/t.ts'
+import { FloorPart, floorOf } from './FloorPart.tsx'
 import { LightPart } from './LightPart.tsx'
 import { NextViews } from './NextViews.tsx'
 import { PlaceAnew } from './PlaceAnew.tsx'
@@ -111,8 +112,9 @@ export function Recording({ run, scanner }: { run: CaptureRun; scanner: { id: st
       )}
       {!solving && (
         <details className="fine">
-          <summary>{t('Light, limits, spacing')}</summary>
+          <summary>{t('Light, floor, limits, spacing')}</summary>
           <LightPart light={run.light} send={send} />
+          <FloorPart value={floorOf(run.floor)} markers={run.floor.markers} found={run.floor} set={(f) => send('floor', f)} />
           {phase === 'recording' || phase === 'waiting' ? (
             <p className="hint">{t('Hold it to set limits or another spacing: every frame is kept, and placed again.')}</p>
           ) : (
