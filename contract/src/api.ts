@@ -295,7 +295,7 @@ export const API = {
   actOnRun: endpoint({
     title: 'Act on what goes on',
     about:
-      'Calibration: hand, skip, solve, on, cancel. Verification: take, take-all, cancel. Mapping: hold, on, end, cancel, path, hand, nudge. Capture: record, hold, end, cancel, path, hand, back, shots, again, leave-out, light, floor, place-anew. press: the button of a stand-in. hand and nudge carry how far, leave-out all spans that are left out, light its exposure or pattern, floor what lies beneath the part, place-anew the spacing and the limits.',
+      'Calibration: hand, skip, solve, on, cancel. Verification: take, take-all, cancel. Mapping: hold, on, end, cancel, path, hand, nudge. Capture: record, hold, end, cancel, path, hand, back, shots, again, leave-out, light, floor, place-anew. press: the button of a stand-in. hand and nudge carry how far, leave-out all spans that are left out, light its exposure, spot or pattern, floor what lies beneath the part, place-anew the spacing and the limits.',
     method: 'post',
     path: '/scanners/:id/run/:what',
     // which shape it is to have, what is acted on says: a move of the hand read as a nudge would lose what it says

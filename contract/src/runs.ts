@@ -169,6 +169,7 @@ export const captureRun = z
       .strictObject({
         exposure: z.number().nullable().describe('1: matt white at the ideal distance is well exposed. Unknown while the scanner is away.'),
         auto: z.boolean().describe('It follows what is seen.'),
+        spot: z.tuple([z.number(), z.number(), z.number()]).nullable().describe('Of that what lies around this place of the model, mm.'),
         pattern: z.string().nullable(),
         patterns: z.array(z.string()).describe('What the scanner can project.'),
         seen: z

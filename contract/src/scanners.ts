@@ -59,10 +59,11 @@ export const startMapping = z.object({
   cold: z.boolean().default(false),
 })
 export type StartMapping = z.input<typeof startMapping>
-/** exposure: 1 is matt white at the ideal distance; auto: it follows what is seen; pattern: one of the scanner's */
+/** exposure: 1 is matt white at the ideal distance; auto: it follows what is seen; spot: what lies around that place of the model, mm; pattern: one of the scanner's */
 export const lightRequest = z.strictObject({
   exposure: z.number().positive('An exposure is a number above 0.').max(100).optional(),
   auto: z.boolean().optional(),
+  spot: z.tuple([z.number(), z.number(), z.number()]).optional(),
   pattern: z.string().min(1).max(40).optional(),
 })
 export type LightRequest = z.output<typeof lightRequest>

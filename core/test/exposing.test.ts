@@ -1,6 +1,6 @@
 import { describe, expect, it } from '@jest/globals'
-import { identity } from '../src/base/mat4.ts'
-import { autoExposure, usualExposure, type Surface } from '../src/capture/exposing.ts'
+import { fromRotationVector, identity, transformPoint } from '../src/base/mat4.ts'
+import { autoExposure, levelsAround, usualExposure, type Surface } from '../src/capture/exposing.ts'
 import { inReach } from '../src/capture/reach.ts'
 import { wayRound } from '../src/capture/wayround.ts'
 import { q } from '../src/operations/quantities.ts'
@@ -54,6 +54,16 @@ describe('an exposure that sets itself', () => {
       const { exposure, dark, bright } = led(surface, from)
       expect([from, exposure, dark < 0.03, bright < 0.06, dark, bright]).toEqual([from, exposure, true, true, dark, bright])
     }
+  })
+  it('takes of a frame what lies around a place of the model, wherever the scanner stands', () => {
+    const pose = fromRotationVector(0.4, -0.8, 1.1, 300, -200, 500)
+    const xyz = Float32Array.from({ length: 3000 }, (_, i) => [(i / 3) % 40, Math.floor(i / 120) * 2, 400][i % 3])
+    const intensity = Uint8Array.from({ length: 1000 }, (_, i) => i % 251)
+    const [x, y, z] = transformPoint(pose, 20, 24, 400)
+    const near = [...levelsAround(xyz, intensity, pose, [x, y, z], 5.3)]
+    const wanted = [...intensity].filter((_, i) => Math.hypot(xyz[3 * i] - 20, xyz[3 * i + 1] - 24) < 5.3)
+    expect([near.length > 30, near]).toEqual([true, wanted])
+    expect(levelsAround(xyz, intensity, pose, [x + 900, y, z], 5)).toHaveLength(0)
   })
   it('remembers what mirrored: a glossy part is not blown out time and again', () => {
     const shot = lit('glossy')

@@ -36,7 +36,7 @@ const seen = async () => {
   await drawn(page)
   return Number(await page.locator('canvas[aria-label="3D view"]').getAttribute('data-points'))
 }
-async function ready(name: string): Promise<void> {
+async function ready(name: string, onTable = false): Promise<void> {
   await page.getByText('By scanner', { exact: true }).click()
   await page.getByLabel('Scanner', { exact: true }).click()
   await page.getByTitle(name, { exact: true }).click()
@@ -52,6 +52,7 @@ async function ready(name: string): Promise<void> {
   }).toPass({ timeout: 90_000 })
   await page.getByLabel('Spacing').fill('1.5')
   await page.getByLabel('Spacing').press('Enter')
+  if (onTable) await page.getByRole('checkbox', { name: 'The table is measured as well' }).check()
   await begin.click()
 }
 /** The recording becomes a pass of the job, the n-th. */
@@ -109,9 +110,9 @@ test('in another setup, at angles of one’s own: held in between, and gone on w
   expect(await stripNumber(page, 'Points')).toBeGreaterThan(points + 20_000)
 })
 
-test('lines on an arm are placed by what it says', async () => {
+test('lines on an arm are placed by what it says; the table beneath goes, by a click, from the picture and from the pass', async () => {
   test.setTimeout(300_000)
-  await ready('Rowan')
+  await ready('Rowan', true)
   await expect(page.getByRole('heading', { name: 'Hold Rowan over the part, and record' })).toBeVisible()
   await press(page, 'Record')
   await press(page, 'Lead it once round')
@@ -122,6 +123,16 @@ test('lines on an arm are placed by what it says', async () => {
   const [recorded, placed] = await frames()
   expect(placed).toBeGreaterThan(0.85 * recorded)
   expect(await shownNumber(page, 'sigma')).toBeLessThan(0.02)
+  const whole = await seen()
+  await page.getByText('Light, floor, limits, spacing').click()
+  await page.getByText('the table goes').click()
+  await expect(page.getByText(/\d+ % of the model lies beneath; it is flat within 0\.0\d\d mm/)).toBeVisible()
+  await expect.poll(seen).toBeLessThan(0.9 * whole)
+  expect(await seen()).toBeGreaterThan(0.05 * whole)
+  const raised = page.getByLabel('Raised by')
+  await expect(raised).toHaveValue('0.50')
+  await raised.press('ArrowUp')
+  await expect(raised).toHaveValue('0.55')
   await made(3)
   expect(await stripNumber(page, 'Frames')).toBe(recorded)
   await drawn(page)

@@ -49,6 +49,40 @@ it('by hand nothing moves it; a pattern leaves the exposure to itself; a refusal
   expect([state.exposure, light.auto, asked.length]).toEqual([3, false, 3])
 })
 
+it('by a spot: what lies around it counts, and nothing else; where it is not seen, or nobody knows where it is, nothing moves', async () => {
+  const { light, asked, answers } = lit(false)
+  // a hundred dark points about the spot, five hundred bright ones beside it, before a scanner that stands at (100, 0, 0)
+  const xyz = Float32Array.from({ length: 1800 }, (_, i) => (i % 3 === 2 ? 400 : i < 300 ? (i % 7) - 3 : 50 + (i % 11)))
+  const brightness = Uint8Array.from({ length: 600 }, (_, i) => (i < 100 ? 40 : 200))
+  const f = { count: 600, xyz, brightness, dark: 0, bright: 0 }
+  const pose = Float64Array.of(1, 0, 0, 100, 0, 1, 0, 0, 0, 0, 1, 0, 0, 0, 0, 1)
+  const look = async (...at: [Float64Array?]) => {
+    light.frame(f, () => undefined, ...at)
+    await new Promise((resolve) => setTimeout(resolve, 260))
+  }
+  await light.set({ spot: [100, 0, 400] })
+  expect(light.view()).toMatchObject({ auto: true, spot: [100, 0, 400] })
+  await look()
+  expect(asked).toEqual([])
+  await look(pose)
+  expect(asked).toEqual([{ type: 'set', exposure: 1.6 }])
+  answers[0]()
+  await light.set({ spot: [300, 0, 400] })
+  await look(pose)
+  expect(asked).toHaveLength(1)
+  // of all that is seen most is too bright
+  await light.set({ auto: true })
+  expect(light.view().spot).toBeNull()
+  await look(pose)
+  expect(asked[1]).toMatchObject({ type: 'set' })
+  expect((asked[1] as { exposure: number }).exposure).toBeLessThan(1.6)
+  answers[1]()
+  // another model has other places
+  await light.set({ spot: [100, 0, 400] })
+  light.beginAnew()
+  expect(light.view().spot).toBeNull()
+})
+
 it('a scanner that does not tell how bright its points are is not said to set itself', () => {
   const { light, asked, problems, frame } = lit(true)
   frame({ count: 0 })

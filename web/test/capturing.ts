@@ -36,7 +36,7 @@ export const captureRun: CaptureRun = {
   floor: { floor: 'none', floorMarkers: [], raise: 0.5, markers: ['1', '2', '3', '4'], found: null, problem: null },
   near: null,
   far: null,
-  light: { exposure: 1, auto: false, pattern: 'cross', patterns: ['cross', 'line'], seen: { dark: 0.04, bright: 0 } },
+  light: { exposure: 1, auto: false, spot: null, pattern: 'cross', patterns: ['cross', 'line'], seen: { dark: 0.04, bright: 0 } },
   standIn: true,
   path: null,
   problem: null,

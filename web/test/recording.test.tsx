@@ -1,12 +1,14 @@
 /** @jest-environment ./web/test/browser-env.mjs */
 import { afterEach, describe, expect, test } from '@jest/globals'
-import { cleanup, fireEvent, screen, waitFor } from '@testing-library/react'
+import { act, cleanup, fireEvent, screen, waitFor } from '@testing-library/react'
 import type { CaptureRun, ScannerSummary } from '@oak-gauge/contract'
 import { usualExposure } from '@oak-gauge/core/capture/exposing.ts'
 import { readAngles } from '../src/stages/capture/Angles.tsx'
 import { CaptureCard } from '../src/stages/capture/CaptureCard.tsx'
 import { minutesLeft, Recording } from '../src/stages/capture/Recording.tsx'
+import { store } from '../src/store.ts'
 import { growing } from '../src/view/growing.ts'
+import { view } from '../src/view/viewSlice.ts'
 import { captureRun as run } from './capturing.ts'
 import { button, fakeServer, item, jobOf, show, uuid, type Sent } from './help.tsx'
 
@@ -213,13 +215,17 @@ describe('a recording that goes on', () => {
 
 describe('light, limits and spacing of a recording', () => {
   const acted = (sent: Sent[]) => sent.filter((s) => s.method === 'POST').map((s) => [s.path.replace(/.*run./, ''), s.body])
+  const light = async (way: string) => {
+    fireEvent.mouseDown(screen.getByLabelText('Light'))
+    fireEvent.click(await screen.findByTitle(way))
+  }
   const recording = (more: Partial<CaptureRun>) => show(<Recording run={{ ...run, ...more }} scanner={{ id: uuid(60), name: 'Alder' }} />, jobOf([]))
   test('the light is changed while it records: by itself, for a surface, by a number, one line for pockets', async () => {
     const sent = server([])
     recording({})
     fireEvent.click(screen.getByText('Light, floor, limits, spacing'))
-    fireEvent.click(screen.getByRole('radio', { name: 'by itself' }))
-    fireEvent.click(screen.getByRole('radio', { name: 'glossy' }))
+    await light('by itself')
+    await light('for a glossy surface')
     const exposure = screen.getByLabelText('Exposure')
     fireEvent.change(exposure, { target: { value: '2.5' } })
     fireEvent.keyDown(exposure, { key: 'Enter' })
@@ -233,6 +239,20 @@ describe('light, limits and spacing of a recording', () => {
     ])
     screen.getByText(/Hold it to set limits/)
     expect(screen.queryByLabelText('Spacing')).toBeNull()
+  })
+  test('a spot of the model is clicked that shall be well exposed; nothing is asked of the scanner before', async () => {
+    const sent = server([])
+    recording({})
+    await light('by a spot')
+    screen.getByText('Click the place of the model that shall be well exposed.')
+    expect([acted(sent), store.getState().view.picking.kind]).toEqual([[], 'places'])
+    act(() => void store.dispatch(view.placed({ at: [1, 2, 3], slot: 'recording', face: null })))
+    await waitFor(() => expect(acted(sent)).toEqual([['light', { spot: [1, 2, 3] }]]))
+    expect(store.getState().view.picking.kind).toBe('none')
+    cleanup()
+    recording({ light: { ...run.light, auto: true, spot: [1, 2, 3] } })
+    fireEvent.click(button('Another spot'))
+    expect(store.getState().view.picking.kind).toBe('places')
   })
   test('says what is too dark or too bright to be measured, and nothing while the scanner is away', () => {
     server([])
@@ -271,7 +291,7 @@ describe('light, limits and spacing of a recording', () => {
     await waitFor(() => expect(acted(sent)).toHaveLength(1))
     cleanup()
     recording({ floor: { ...run.floor, floor: 'table', raise: 0.5, found: { sigma: 0.043, beneath: 0.62 } } })
-    screen.getByText('62 % of the model lies beneath; it is flat within 0.04 mm')
+    screen.getByText('62 % of the model lies beneath; it is flat within 0.043 mm')
     fireEvent.keyDown(screen.getByLabelText('Raised by'), { key: 'ArrowDown' })
     await waitFor(() => expect(acted(sent)).toHaveLength(2))
     expect(acted(sent)).toEqual([

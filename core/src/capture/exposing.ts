@@ -1,3 +1,4 @@
+import { invertRigid, transformPoint, type Mat4 } from '../base/mat4.ts'
 import { MATERIALS } from '../scanner/scene.ts'
 
 /** What a frame says of the light in it. */
@@ -62,6 +63,17 @@ export function autoExposure() {
     const wanted = MIDDLE / levelAt(Math.max(0, (0.5 - dark) / Math.max(1e-9, 1 - dark)))
     return to(wanted > 1 ? Math.max(1, Math.min(wanted, NEARLY / levelAt(1 - BRIGHTEST))) : wanted)
   }
+}
+
+/** Levels of the points of a frame (3N mm, scanner coordinates; `pose` brings them to the model) that lie within so many mm of a place of the model. */
+export function levelsAround(xyz: Float32Array, intensity: Uint8Array, pose: Mat4, [x, y, z]: readonly number[], radius: number): Uint8Array {
+  // the place as the scanner sees it: the points need not be moved
+  const at = transformPoint(invertRigid(pose), x, y, z)
+  const out = new Uint8Array(intensity.length)
+  let n = 0
+  for (let i = 0; i < intensity.length; i++)
+    if ((xyz[3 * i] - at[0]) ** 2 + (xyz[3 * i + 1] - at[1]) ** 2 + (xyz[3 * i + 2] - at[2]) ** 2 < radius * radius) out[n++] = intensity[i]
+  return out.subarray(0, n)
 }
 
 export type Surface = keyof typeof MATERIALS

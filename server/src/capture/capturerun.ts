@@ -1,6 +1,5 @@
 import { OakError, receiveError } from '@oak-gauge/core/base/errors.ts'
 import type { Mat4 } from '@oak-gauge/core/base/mat4.ts'
-import { floorOfMarkers } from '@oak-gauge/core/capture/floor.ts'
 import type { Spans } from '@oak-gauge/core/capture/timeline.ts'
 import type { CaptureRun as RunView, FloorRequest, LightRequest, LinkFrame, PlaceAnew } from '@oak-gauge/contract'
 import type { Database } from '../db/connect.ts'
@@ -15,13 +14,13 @@ import type { ScannerKeeper } from '../scanners/keeper.ts'
 import { rounded } from '../sessions/frames.ts'
 import { openSession, Session } from '../sessions/session.ts'
 import { emptyView, floorChosen, Model, placedAnew, tracked } from './captureview.ts'
+import { checkFloor, chosenOf, floorIn, NO_FLOOR, type Chosen } from './choices.ts'
 import { KeptFrames } from './keptframes.ts'
 import { Light } from './light.ts'
 import { inMap, storePass, type CaptureOptions } from './storepass.ts'
-import { floorIn, startOf, Tracker, trackerEnded, type Told } from './tracker.ts'
+import { startOf, Tracker, trackerEnded, type Told } from './tracker.ts'
 import { plannedTable, Turntable, type TableHost, type TableProgress } from './turntable.ts'
 
-type Chosen = Pick<CaptureOptions, 'spacing' | 'near' | 'far' | 'floor' | 'floorMarkers' | 'raise'>
 interface Progress {
   phase: 'ready' | 'recording' | 'held' | 'solving'
   /** s since the first frame, from and to */
@@ -32,8 +31,6 @@ interface Progress {
   autoExposure?: boolean | undefined
 }
 
-/** of recordings that began before there was one */
-const NO_FLOOR = { floor: 'none' as const, floorMarkers: [], raise: 0.5 }
 /** Frames on end that do not lie on what was recorded, and it holds by itself. */
 const MOVED = 12
 /** ms between frames that a scanner's clock begins anew behind */
@@ -61,6 +58,8 @@ export class CaptureRun extends Session<RunView, Progress> {
   private readonly came = new Map<number, { at: number; hand: Mat4 | undefined }>()
   /** of the newest that came, ms */
   private lastTime = -Infinity
+  /** scanner to model, as the last steady frame had it */
+  private pose: Mat4 | undefined
   /** ms by which the scanner's clock is set back against that of the frames: it begins anew when a stand-in does */
   private shift = 0
 
@@ -146,7 +145,7 @@ export class CaptureRun extends Session<RunView, Progress> {
     const time = said + this.shift
     this.lastTime = time
     this.came.set(time, { at: performance.now(), hand: this.hand?.where() })
-    this.light.frame(f, (e) => (this.view.problem = toProblem(e)))
+    this.light.frame(f, (e) => (this.view.problem = toProblem(e)), this.pose)
     const { xyz, brightness, pose } = f
     return this.tracker.frame({ type: 'frame', time, xyz, ...(brightness ? { brightness } : {}), markers, ...(pose ? { at: pose } : {}) })
   }
@@ -176,7 +175,11 @@ export class CaptureRun extends Session<RunView, Progress> {
     if (m.grown) this.model.grow(m.grown)
     this.view.surface = { version: this.model.version, cubes: this.model.count }
     if (m.type === 'grown') return this.tell()
-    if (m.anew) this.kept.line.began()
+    if (m.anew) {
+      this.kept.line.began()
+      this.light.beginAnew()
+    }
+    this.pose = m.state === 'steady' || m.state === 'weak' ? m.pose : undefined
     this.kept.line.told(m.fates)
     tracked(this.view, m)
     const came = this.came.get(m.time)
@@ -231,7 +234,7 @@ export class CaptureRun extends Session<RunView, Progress> {
     return this.save({
       without,
       table: this.table?.progress,
-      chosen: this.chosen(),
+      chosen: chosenOf(this.o),
       autoExposure: this.light.auto,
       phase: phase === 'waiting' ? 'recording' : phase === 'done' || phase === 'failed' ? 'held' : phase,
     })
@@ -315,10 +318,6 @@ export class CaptureRun extends Session<RunView, Progress> {
     this.look()
     this.tell()
   }
-  private chosen(): Chosen {
-    const { spacing, near, far, floor, floorMarkers, raise } = this.o
-    return { spacing, near, far, floor, floorMarkers, raise }
-  }
   /** Places every frame once more, with another spacing, or with points within other limits only. */
   async placeAnew(chosen: PlaceAnew): Promise<void> {
     const held = () => {
@@ -331,6 +330,7 @@ export class CaptureRun extends Session<RunView, Progress> {
     this.o = { ...this.o, ...chosen }
     const begun = this.tracking()
     this.model.beginAnew()
+    if (!inMap(this.o)) this.light.beginAnew()
     placedAnew(this.view, this.o, this.model)
     this.tracker.replay(this.kept)
     this.tell()
@@ -340,12 +340,7 @@ export class CaptureRun extends Session<RunView, Progress> {
   /** What lies beneath is not shown from now on, and is no part of the pass; frames are held by it all the same. */
   async onFloor(asked: FloorRequest): Promise<void> {
     if (this.ending()) throw new OakError('not-held', 'The recording has ended.', { remedy: 'Change the floor of the pass it became.' })
-    if (asked.floor === 'markers') {
-      const map = this.o.map?.markers
-      if (!map || !inMap(this.o))
-        throw new OakError('missing-input', 'No map of markers holds these frames.', { remedy: 'Let the table itself tell where the floor is.' })
-      floorOfMarkers(map, asked.floorMarkers)
-    }
+    checkFloor(this.o, asked)
     this.o = { ...this.o, ...asked }
     floorChosen(this.view, this.o)
     this.tracker.post({ type: 'floor', floor: floorIn(this.o) })

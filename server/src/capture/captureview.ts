@@ -50,7 +50,7 @@ export const emptyView = (o: CaptureOptions, { range }: ScannerSpec): RunView =>
   near: o.near,
   far: o.far,
   floor: floorView(o),
-  light: { exposure: null, auto: false, pattern: null, patterns: [], seen: null },
+  light: { exposure: null, auto: false, spot: null, pattern: null, patterns: [], seen: null },
   standIn: o.stage !== null,
   path: null,
   problem: null,

@@ -1,8 +1,11 @@
 import type { CaptureRun, LightRequest, PointsFrame } from '@oak-gauge/contract'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
-import { autoExposure } from '@oak-gauge/core/capture/exposing.ts'
+import type { Mat4 } from '@oak-gauge/core/base/mat4.ts'
+import { autoExposure, levelsAround } from '@oak-gauge/core/capture/exposing.ts'
 import type { ScannerKeeper } from '../scanners/keeper.ts'
 
+/** mm about a spot that is to be well exposed */
+const SPOT = 12
 /** ms between two looks at the light */
 const LOOK = 250
 
@@ -16,6 +19,8 @@ export class Light {
   private lookedAt = 0
   private asked = false
   auto: boolean
+  /** in the model */
+  private spot: [number, number, number] | null = null
 
   constructor(keeper: ScannerKeeper, scanner: string, patterns: readonly string[], auto: boolean) {
     this.keeper = keeper
@@ -26,18 +31,35 @@ export class Light {
 
   view(): CaptureRun['light'] {
     const { state } = this.keeper.of(this.scanner)
-    return { exposure: state?.exposure ?? null, auto: this.auto, pattern: state?.pattern ?? null, patterns: [...this.patterns], seen: this.seen }
+    return {
+      exposure: state?.exposure ?? null,
+      auto: this.auto,
+      spot: this.spot,
+      pattern: state?.pattern ?? null,
+      patterns: [...this.patterns],
+      seen: this.seen,
+    }
   }
 
   /** By hand: what is named changes, and an exposure that is named stays. Throws what the scanner answers. */
-  async set({ exposure, auto, pattern }: LightRequest): Promise<void> {
+  async set({ exposure, auto: byItself, spot, pattern }: LightRequest): Promise<void> {
     if (exposure !== undefined || pattern !== undefined) await this.order({ exposure, pattern })
-    if (auto && !this.auto) this.next = autoExposure()
+    const auto = spot ? true : byItself
+    if (auto && (!this.auto || spot)) this.next = autoExposure()
     this.auto = auto ?? (exposure === undefined && this.auto)
+    if (exposure !== undefined || auto !== undefined) this.spot = spot ?? null
+  }
+  /** The model has other axes: a place of it is none any more. */
+  beginAnew(): void {
+    this.spot = null
   }
 
-  /** A frame that came. failed: the scanner did not take the exposure that it asks for */
-  frame({ count, brightness, dark, bright }: Pick<PointsFrame, 'count' | 'brightness' | 'dark' | 'bright'>, failed: (e: unknown) => void): void {
+  /** A frame that came. failed: the scanner did not take the exposure that it asks for; pose: scanner to model, where that is known */
+  frame(
+    { count, xyz, brightness, dark, bright }: Pick<PointsFrame, 'count' | 'brightness' | 'dark' | 'bright'> & Partial<Pick<PointsFrame, 'xyz'>>,
+    failed: (e: unknown) => void,
+    pose?: Mat4,
+  ): void {
     if (dark !== undefined && bright !== undefined) this.seen = { dark, bright }
     if (this.auto && count > 0 && !brightness) {
       this.auto = false
@@ -47,7 +69,11 @@ export class Light {
     const exposure = this.keeper.of(this.scanner).state?.exposure
     if (!this.auto || this.asked || !brightness || exposure === undefined || now - this.lookedAt < LOOK) return
     this.lookedAt = now
-    const to = this.next(exposure, { intensity: brightness, ...(this.seen ?? {}) })
+    // where the spot is not seen, or nobody knows where it is, it stays
+    const lit = this.spot
+      ? { intensity: pose && xyz ? levelsAround(xyz, brightness, pose, this.spot, SPOT) : new Uint8Array(0) }
+      : { intensity: brightness, ...(this.seen ?? {}) }
+    const to = this.next(exposure, lit)
     if (to === exposure) return
     // frames that are under way were taken with the one before
     this.asked = true

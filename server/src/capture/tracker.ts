@@ -4,17 +4,16 @@ import { Worker } from 'node:worker_threads'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
 import { worstUncertainty } from '@oak-gauge/core/markers/markers.ts'
 import type { ScannerSpec } from '@oak-gauge/core/scanner/spec.ts'
+import { floorIn } from './choices.ts'
 import type { CaptureOptions } from './storepass.ts'
 import type { KeptFrames } from './keptframes.ts'
-import type { FromTracker, RaisedFloor, ToTracker, TrackStart } from './trackmessages.ts'
+import type { FromTracker, ToTracker, TrackStart } from './trackmessages.ts'
 
 /** Beside this bundle; when the server runs from its sources (tests), where it is built. */
 function threadFile(): string {
   const beside = fileURLToPath(new URL('./trackthread.js', import.meta.url))
   return existsSync(beside) ? beside : fileURLToPath(new URL('../../../.build/trackthread.js', import.meta.url))
 }
-
-export const floorIn = ({ floor, floorMarkers, raise }: CaptureOptions): RaisedFloor | null => (floor === 'none' ? null : { floor, floorMarkers, raise })
 
 /** With what the thread of a recording is begun. */
 export function startOf(o: CaptureOptions, { range, own }: Pick<ScannerSpec, 'range' | 'own'>, version: number): TrackStart {

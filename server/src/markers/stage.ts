@@ -109,12 +109,13 @@ export function benchOf(s: Stage): BenchThing[] {
   return [
     { kind: 'markers', positions, normals, diameters },
     ...(solid ? [{ kind: 'solid' as const, material: s.material ?? 'matte', ...solid }] : []),
-    ...(s.table ? [{ kind: 'solid' as const, material: 'matte' as const, ...tableUnder(s.box) }] : []),
+    // what is exposed for a dark part would see nothing but glare of a light table
+    ...(s.table ? [{ kind: 'solid' as const, material: s.material === 'dark' ? ('dark' as const) : ('matte' as const), ...tableUnder(s.box) }] : []),
   ]
 }
 
 /** mm: of a table, beyond what stands on it; and how thick it is */
-const AROUND = 150
+const AROUND = 60
 const THICK = 20
 function tableUnder([x0, y0, z0, x1, y1]: number[]) {
   const vertices: number[] = []

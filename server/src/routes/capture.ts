@@ -8,6 +8,7 @@ import type { Item } from '@oak-gauge/core/operations/operation.ts'
 import { lineNoise } from '@oak-gauge/core/scanner/linenoise.ts'
 import { boundingBox } from '@oak-gauge/core/shape/points.ts'
 import { serve } from '../api/serve.ts'
+import { NO_FLOOR } from '../capture/choices.ts'
 import { CaptureRun } from '../capture/capturerun.ts'
 import type { Database } from '../db/connect.ts'
 import { SetupRow } from '../db/models.ts'
@@ -48,9 +49,7 @@ export function captureRoutes(db: Database, queue: Queue, keeper: ScannerKeeper)
       spacing: body.spacing,
       near: null,
       far: null,
-      floor: 'none',
-      floorMarkers: [],
-      raise: 0.5,
+      ...NO_FLOOR,
       noise: lineNoise(stereo, spec.range.ideal),
       lines,
       angles: body.angles,

@@ -77,6 +77,7 @@ export const EN: Record<string, string> = {
   Angles: 'Angles',
   'Angles in degrees, -360 to 360, with spaces between them.': 'Angles in degrees, -360 to 360, with spaces between them.',
   'Another setup: the part was turned or moved in between': 'Another setup: the part was turned or moved in between',
+  'Another spot': 'Another spot',
   'Another window is sending it.': 'Another window is sending it.',
   April: 'April',
   'Around it': 'Around it',
@@ -133,6 +134,7 @@ export const EN: Record<string, string> = {
     'Click a place at the left and the same at the right, three times or more, far apart. A millimetre off is good enough: the surfaces settle it.',
   'Click the faces that shall count, such as the machined ones that locate the part. None chosen: all count.':
     'Click the faces that shall count, such as the machined ones that locate the part. None chosen: all count.',
+  'Click the place of the model that shall be well exposed.': 'Click the place of the model that shall be well exposed.',
   'Click where the next one should go, on the part or on the table.': 'Click where the next one should go, on the part or on the table.',
   'Click {{way}} on the table.': 'Click {{way}} on the table.',
   Close: 'Close',
@@ -756,6 +758,7 @@ export const EN: Record<string, string> = {
   'block 45°': 'block 45°',
   bore: 'bore',
   'both sides': 'both sides',
+  'by a spot': 'by a spot',
   'by hand': 'by hand',
   'by itself': 'by itself',
   'by markers': 'by markers',

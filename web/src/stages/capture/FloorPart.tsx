@@ -81,7 +81,7 @@ export function FloorPart({
             found?.found
               ? t('{{percent}} % of the model lies beneath; it is flat within {{sigma}} mm', {
                   percent: fixed(100 * found.found.beneath, 0),
-                  sigma: fixed(found.found.sigma, 2),
+                  sigma: fixed(found.found.sigma, 3),
                 })
               : t('towards the part; arrow keys move it by {{nudge}} mm', { nudge: NUDGE })
           }

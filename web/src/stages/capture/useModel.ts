@@ -1,4 +1,4 @@
-import { useEffect } from 'react'
+import { useEffect, useRef } from 'react'
 import { API, addressOf, type CaptureRun } from '@oak-gauge/contract'
 import { growing, led } from '../../view/growing.ts'
 
@@ -15,10 +15,14 @@ const SPARSE = [196, 178, 148]
 const SOLID = [94, 59, 27]
 
 /** Shows the model of a recording on the stage as it grows, the darker, the oftener a place was seen; and the scanner that is led, or where it is to be led back to. */
-export function useModel(id: string, run: Pick<CaptureRun, 'surface' | 'spacing' | 'scanner' | 'ghost' | 'next' | 'range' | 'map'>): void {
+export function useModel(id: string, run: Pick<CaptureRun, 'surface' | 'spacing' | 'scanner' | 'ghost' | 'next' | 'range' | 'map' | 'floor'>): void {
   const { version } = run.surface
   const { spacing, scanner, ghost, next, range } = run
   const apart = !run.map
+  // what lies beneath the floor is another part of what is there already
+  const { floor, raise, found } = run.floor
+  const anew = useRef(false)
+  useEffect(() => void (anew.current = true), [floor, raise, found?.beneath])
   useEffect(() => led.set({ scanner, ghost, next: next?.views ?? [], distance: range.ideal }), [scanner, ghost, next, range.ideal])
   useEffect(() => () => led.set(null), [])
   useEffect(() => {
@@ -29,7 +33,8 @@ export function useModel(id: string, run: Pick<CaptureRun, 'surface' | 'spacing'
       let n = 0
       while (!stop.signal.aborted) {
         try {
-          const all = performance.now() - whole > WHOLE
+          const all = anew.current || performance.now() - whole > WHOLE
+          anew.current = false
           if (all) whole = performance.now()
           const from = all ? 0 : cubes.length / PER
           const r = await fetch(addressOf(API.captured, { id }, { version: String(version), from: String(from) }), { signal: stop.signal })
