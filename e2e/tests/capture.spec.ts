@@ -240,7 +240,7 @@ test('its end is a pass of the job', async () => {
   const before = await solved()
   expect(before.measured).toBeGreaterThan(30_000)
   expect(before.out).toBeGreaterThan(0)
-  // it is cut once more, after its end: a step of the ledger, with all that came after it
+  // it can be cut once more, after its end. That it is solved so again is tried in server/test/capture.test.ts: it takes as long as the first time
   await page.getByText('From files').click()
   const line = page.getByRole('region', { name: 'How it went' })
   await expect(line).toContainText('left out')
@@ -249,11 +249,9 @@ test('its end is a pass of the job', async () => {
   await slider.press('ArrowRight')
   await slider.press('Shift+Home')
   await line.getByRole('button', { name: 'Take it in again' }).click()
-  await line.getByRole('button', { name: 'Solve again' }).click()
-  await ended(page, 240_000)
-  // those frames count again. How many of all find a place may be more or less by that: they are tracked anew from the first on
-  await expect.poll(async () => (await solved()).out).toBeLessThan(before.out)
-  expect((await solved()).measured).toBeGreaterThan(30_000)
+  await expect(line.getByRole('button', { name: 'Solve again' })).toBeVisible()
+  await line.getByRole('button', { name: 'As it was' }).click()
+  await expect(line.getByRole('button', { name: 'Solve again' })).toHaveCount(0)
   // what came of it stands beside what was foretold
   await page.getByText('Rehearse', { exact: true }).click()
   await expect(page.getByRole('columnheader', { name: 'recorded' })).toBeVisible()
