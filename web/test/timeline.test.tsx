@@ -130,4 +130,11 @@ test('of a pass that was recorded: what is left out is solved without it, and wh
   await click('Solve again, and the 1 after it')
   await waitFor(() => expect(sent.find((s) => s.method === 'POST')?.path).toBe(`jobs/${uuid(1)}/steps/${solved.id}/rerun`))
   expect(sent.find((s) => s.method === 'POST')?.body).toMatchObject({ params: { spacing: 1, without: [[40, 60]] } })
+  // a floor afterwards: all frames are there, and what is not limited is not said
+  fireEvent.click(screen.getByText('Spacing, floor, limits'))
+  fireEvent.click(await screen.findByRole('radio', { name: 'the table goes' }))
+  fireEvent.click(screen.getAllByRole('button', { name: /^Solve again/ }).at(-1)!)
+  await waitFor(() => expect(sent.filter((s) => s.method === 'POST')).toHaveLength(2))
+  expect(sent.filter((s) => s.method === 'POST')[1].body).toMatchObject({ params: { spacing: 1, floor: 'table', raise: 0.5 } })
+  expect((sent.filter((s) => s.method === 'POST')[1].body as { params: object }).params).not.toHaveProperty('near')
 })

@@ -24,6 +24,9 @@ const floorOf = ({ params }: Step): Floor => ({
   raise: Number(params['raise'] ?? RAISE),
 })
 
+const NOT_SAID = { floor: undefined, floorMarkers: undefined, raise: undefined }
+const saidOf = (f: Floor | undefined) => (!f || f.floor === 'none' ? NOT_SAID : { ...f, floorMarkers: f.floor === 'markers' ? f.floorMarkers : undefined })
+
 /** The step that made a pass of a recording, on the present branch. */
 export const recordedBy = (path: Step[], pass: TrayItem): Step | undefined =>
   path.findLast((s) => s.operation === 'solve-recording' && s.evidence?.timeline && (s.outputs['pass'] ?? []).includes(pass.slot))
@@ -56,7 +59,7 @@ export function RecordedPass({ step, pass }: { step: Step; pass: TrayItem }) {
               busy={isLoading || busy !== undefined}
               // what is not limited is not said
               place={({ spacing, near, far }, floor) =>
-                again({ spacing, near: near ?? undefined, far: far ?? undefined, ...floor, ...(draft ? { without: draft } : {}) })
+                again({ spacing, near: near ?? undefined, far: far ?? undefined, ...saidOf(floor), ...(draft ? { without: draft } : {}) })
               }
               label={label}
             />
