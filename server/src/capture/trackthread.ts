@@ -223,7 +223,6 @@ function grew(): Grown | undefined {
   const surface = tracker.surface()
   const now = performance.now()
   const count = surface.cubes()
-  if (!count) return undefined
   const all = now - allAt > ALL
   if (now - grownAt < GROWN || (!all && count === sent)) return undefined
   grownAt = now
