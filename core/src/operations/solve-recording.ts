@@ -1,7 +1,7 @@
 import { z } from 'zod'
 import { OakError } from '../base/errors.ts'
 import { identity } from '../base/mat4.ts'
-import { floorOf } from '../capture/floor.ts'
+import { floorOf, floorOfMarkers } from '../capture/floor.ts'
 import { bestHold } from '../capture/holder.ts'
 import { inReach } from '../capture/reach.ts'
 import { solveRecording, type SolvedRecording } from '../capture/solverecording.ts'
@@ -45,7 +45,7 @@ export const solveRecordingOperation = defineOperation({
       .enum(['none', 'table', 'markers'])
       .default('none')
       .describe(
-        'What lies beneath the floor is no part of the pass. table: the largest plane that was seen with all the rest above it. markers: the plane through those that are named.',
+        'What lies beneath the floor is no part of the pass. table: the plane that was seen to hold most more than lies beneath it. markers: the plane through those that are named.',
       ),
     floorMarkers: z.array(z.string().min(1).max(40)).max(100).default([]).describe('Markers of the map that stick on the floor, three or more.'),
     raise: z.number().min(-20).max(50).default(0.5).describe('How far the floor is raised towards the part, mm.'),
@@ -92,6 +92,8 @@ export const solveRecordingOperation = defineOperation({
         where: 'solve-recording, floor',
         remedy: 'Let the table itself tell, or let the markers hold the frames.',
       })
+    // known at once, and not after minutes
+    if (floor === 'markers' && inMap) floorOfMarkers(map.data, floorMarkers)
     const solved = await solveRecording(
       frames,
       {

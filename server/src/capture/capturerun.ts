@@ -332,6 +332,7 @@ export class CaptureRun extends Session<RunView, Progress> {
     this.model.beginAnew()
     if (!inMap(this.o)) this.light.beginAnew()
     placedAnew(this.view, this.o, this.model)
+    floorChosen(this.view, this.o)
     this.tracker.replay(this.kept)
     this.tell()
     this.look()

@@ -26,6 +26,10 @@ export class SeenFloor {
     this.found = undefined
     this.problem = null
   }
+  /** The surface began anew, and where it has other axes what was found is nowhere. */
+  beginAnew(): void {
+    this.ask(this.asked)
+  }
   /** Where the surface has grown since, it is looked for again. True when what is known of it is new. */
   look(surface: GrowingSurface): boolean {
     const count = surface.cubes()

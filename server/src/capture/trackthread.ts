@@ -138,6 +138,7 @@ function cut(m: Extract<ToTracker, { type: 'cut' }>): void {
 function tell(s: LiveState, took: number, more: boolean, own: number[] = []): void {
   if (s.anew) {
     version++
+    floor.beginAnew()
     sent = 0
     fates = []
     anew = true
