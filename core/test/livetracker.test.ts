@@ -212,6 +212,31 @@ describe('tracking by shape while one records', () => {
     expect(said.slice(-5).every((s) => s.state === 'steady')).toBe(true)
     expect(largest(off)).toBeLessThan(0.5)
   })
+  it('led back to where something is free it is weak, not lost; it adds nothing until it is held and has proved itself', () => {
+    const over = (x: number) => hand(90, x, 0, 450, 80)
+    const led = Array.from({ length: 17 }, (_, k) => over(k - 8))
+    // a strip beside a rib, along which nothing holds, and 2 mm beside; then all is seen again
+    const strip = Array.from({ length: 6 }, (_, k) => multiply(translation(0.5 * k, 2, 0), over(20)))
+    const poses = [...led, null, null, ...strip, ...Array.from({ length: 12 }, (_, k) => over(18 - 2 * k))]
+    const narrow = (xyz: Float32Array, k: number) => (k < led.length + 2 || k >= led.length + 8 ? xyz : xyz.filter((_, i) => Math.abs(xyz[i - (i % 3)]) < 10))
+    const { said, off } = record(sparse, poses, 2, narrow)
+    expect(said.slice(17, 19).map((s) => s.state)).toEqual(['lost', 'lost'])
+    const free = said.slice(19, 25)
+    // 12 mm from where it was left it may take a frame
+    expect(free.slice(1).map((s) => `${s.state} ${s.why}`)).toEqual(Array<string>(5).fill('weak free'))
+    const after = said.slice(25)
+    const steady = after.findIndex((s) => s.state === 'steady')
+    expect(after.slice(0, steady).map((s) => s.state)).toContain('finding')
+    expect([...free, ...after.slice(0, steady)].flatMap((s) => s.entered)).toEqual([])
+    expect(after.slice(steady).every((s) => s.state === 'steady')).toBe(true)
+    expect([said.at(-1)!.span, largest(off) < 0.3]).toEqual([1, true])
+  })
+  it('one frame is nothing to come back to: torn away at once, it begins anew', () => {
+    const { said, off } = record(tray, [hand(0), ...arc(150, 170, 12)])
+    expect(said.filter((s) => s.anew).length).toBeGreaterThan(0)
+    expect(said.slice(-8).every((s) => s.state === 'steady')).toBe(true)
+    expect(off.at(-1)).not.toBeNull()
+  })
   it('a plate is weak: free to slide, and nothing is added by guessing', () => {
     const { said, tracker } = record(
       plate,

@@ -353,9 +353,9 @@ describe('the lineage of an item', () => {
 describe('an adjustment tells how well each pose is known', () => {
   test('against the mean of all passes each is as far off as it says, over many recordings', async () => {
     let [z, count, largest] = [0, 0, 0]
+    const clean = await plateViews(3, 0)
     for (let seed = 0; seed < 6; seed++) {
       const random = seeded(900 + seed)
-      const clean = await plateViews(3, 0)
       const views = clean.map((v) => ({ ...v, data: noisyAlong(v.data, 0.02, random) }))
       const off = views.map((v, i) => ({ ...v, pose: i ? translation(0.1 * random.gauss(), 0.1 * random.gauss(), 0.1 * random.gauss()) : identity() }))
       const r = await runOperation('adjust', { passes: off }, {}, quietContext)

@@ -63,9 +63,12 @@ const PROOF = 5
 const SLID = 2
 /** The first frames are thin, and hold one another loosely: of so many a larger error is let pass, mm. What is free stays weak. */
 const YOUNG = 12
-const YOUNG_ERROR = 1.5
+const YOUNG_ERROR = 0.6
 /** Frames that wait, at the most: the oldest go first. */
 const MOST_WAITING = 600
+/** A first frame shows so many points, at least. */
+const FIRST = 200
+const showsEnough = ({ xyz }: LiveFrame): boolean => xyz.length >= 3 * FIRST
 /** A frame that shows nothing is held where it is itself. */
 const ITSELF = new Float32Array(3)
 /** Pose of the first frame, where nothing else has axes: z towards the scanner, so that what is recorded from above stands upright. */
@@ -109,6 +112,8 @@ export function liveTracker(o: LiveOptions) {
   let contradicts = 0
   /** frames of a place that has to prove itself */
   let proof: { frame: LiveFrame; pose: Mat4 }[] = []
+  /** it was found again where something is free: it proves itself when it is held, and before nothing enters */
+  let unproven = false
 
   let span = 0
   let rescued = 0
@@ -174,6 +179,13 @@ export function liveTracker(o: LiveOptions) {
     const found = (by === 'shape' || by === 'both') && ghost ? model.again().find(frame.xyz, ghost) : 'elsewhere'
     return typeof found === 'string' ? found : judged(frame, found, false, found.pose, 0)
   }
+  /** A place that was found, and where something is free: it is followed, and adds nothing. */
+  const goesOnWeak = (frame: LiveFrame, placed: Placed & { laid: ShapePose }): LiveState => {
+    goOn(frame, placed.laid)
+    state = 'weak'
+    unproven = true
+    return tell(placed.verdict.why, placed)
+  }
 
   /** Frames that wait, tried backwards from the place that was found. */
   const rescue = (most: number): void => {
@@ -196,6 +208,18 @@ export function liveTracker(o: LiveOptions) {
     }
   }
 
+  /** The surface begins anew with this frame: those before have shown nothing that held it. */
+  const beginWith = (frame: LiveFrame, at = pose): LiveState => {
+    model.beginAnew()
+    pose = steady = at
+    ghost = undefined
+    motion = STILL
+    time = frame.time
+    said = frame.at
+    state = 'steady'
+    enter(frame, pose)
+    return tell('fits')
+  }
   /** The next frame is expected after this one. */
   const goOn = (frame: LiveFrame, laid: ShapePose): void => {
     motion = between(pose, laid.pose, frame.time - time)
@@ -247,6 +271,7 @@ export function liveTracker(o: LiveOptions) {
         said = undefined
       } else return tell('fits')
       proof = []
+      unproven = false
       back = undefined
       motion = STILL
       slid = contradicts = 0
@@ -263,7 +288,7 @@ export function liveTracker(o: LiveOptions) {
       if (state === 'first') {
         const first = holder ? frame.at : pose
         // who knows where he is need not see anything
-        if (!first || (!holder && frame.xyz.length < 3 * 200)) return tell('elsewhere')
+        if (!first || (!holder && !showsEnough(frame))) return tell('elsewhere')
         pose = steady = first
         enter(frame, pose)
         state = 'steady'
@@ -274,9 +299,13 @@ export function liveTracker(o: LiveOptions) {
       if (state === 'lost') {
         const found = find(frame)
         if (typeof found === 'string' || !found.laid) {
+          // one frame is nothing to come back to: the newest begins anew
+          if (model.count() === 1 && !holder && showsEnough(frame)) return beginWith(frame)
           wait(frame)
           return tell(typeof found === 'string' ? found : 'elsewhere')
         }
+        // where it was left it may have been held by more than is seen now: it is not lost there
+        if (found.verdict.state === 'weak') return goesOnWeak(frame, { ...found, laid: found.laid })
         state = 'finding'
         proof = [{ frame, pose: found.laid.pose }]
         return tell('fits', found)
@@ -290,6 +319,11 @@ export function liveTracker(o: LiveOptions) {
         if (!laid || verdict.state !== 'steady' || (!held && verdict.hidden > FOUND_HIDDEN)) {
           for (const p of proof) wait(p.frame)
           proof = []
+          if (laid && verdict.state === 'weak' && !held) {
+            pose = last.pose
+            time = last.frame.time
+            return goesOnWeak(frame, { ...placed, laid })
+          }
           state = 'lost'
           wait(frame)
           return tell(verdict.why, { ...placed, laid: undefined })
@@ -305,6 +339,7 @@ export function liveTracker(o: LiveOptions) {
         for (const p of proof) enter(p.frame, p.pose)
         proof = []
         state = 'steady'
+        unproven = false
         ghost = undefined
         rescue(RESCUED_AT_ONCE)
         return tell('fits', placed)
@@ -314,6 +349,7 @@ export function liveTracker(o: LiveOptions) {
       const lose = (why: FrameReason) => {
         ghost = steady
         state = 'lost'
+        unproven = false
         motion = STILL
         slid = contradicts = 0
         back = undefined
@@ -321,6 +357,13 @@ export function liveTracker(o: LiveOptions) {
         return tell(why, { ...placed, laid: undefined })
       }
       if (!laid || verdict.state === 'lost') return lose(verdict.why)
+      if (unproven) {
+        if (verdict.state === 'weak') return goesOnWeak(frame, { ...placed, laid })
+        if (!held && model.again().alike(frame.xyz, laid)) return lose('alike')
+        state = 'finding'
+        proof = [{ frame, pose: laid.pose }]
+        return tell('fits', placed)
+      }
       if (held) {
         contradicts = verdict.why === 'off' || verdict.why === 'hidden' ? contradicts + 1 : 0
         slid = 0

@@ -30,8 +30,19 @@ export interface HeldThere {
   lever: number
 }
 
+/**
+ * Points that hold a motion, in effect: below FEWEST it is not held, and what fewer than some HOLDING say counts for less. A few always lie on the wrong one of
+ * two faces: where four of two thousand were all that held a frame along a direction, they pulled it 0.6 mm aside and stated 0.06. Tried: nothing below 30 and
+ * all above (of 1560 frames of a bracket 1133 were placed, 1208 since, none further off); 6 in place of 15 (1287, but frames before a row of ribs 0.9 mm off that
+ * stated 0.1).
+ */
+const FEWEST = 15
+const HOLDING = 30
+/** By what a stated error is larger where few points hold a motion. Infinity: it is not held */
+export const byFew = (points: number): number => (points < FEWEST ? Infinity : 1 + HOLDING / points)
+
 /** The motions that a shape knows: as unit vectors (columns), the step along each, mm, and what is said of it, 1 / mm2; both 0 where it says nothing. */
-function known({ h, feigned, g, rows, count }: Says, enough: number) {
+function known({ h, feigned, g, rows, count }: Says, every: number) {
   const { values, vectors } = jacobiEigen(h, 6)
   const points = holding(rows, count, vectors)
   const step = new Float64Array(6)
@@ -44,16 +55,16 @@ function known({ h, feigned, g, rows, count }: Says, enough: number) {
       for (let q = 0; q < 6; q++) noisy += vectors[6 * r + k] * feigned[6 * r + q] * vectors[6 * q + k]
     }
     const told = values[k] - noisy
-    if (!(told > 0) || points[k] < enough) continue
+    if (!(told > 0) || points[k] < FEWEST) continue
     step[k] = -(along * told) / values[k] ** 2
-    said[k] = told
+    said[k] = told / byFew(every * points[k]) ** 2
   }
   return { vectors, step, said }
 }
 
-/** The step along each motion, as far as what is said of it is not feigned. enough: points that have to hold one */
-export function stepOf(says: Says, enough: number): Float64Array {
-  const { vectors, step } = known(says, enough)
+/** The step along each motion, as far as what is said of it is not feigned. */
+export function stepOf(says: Says): Float64Array {
+  const { vectors, step } = known(says, 1)
   const d = new Float64Array(6)
   for (let k = 0; k < 6; k++) for (let r = 0; r < 6; r++) d[r] += step[k] * vectors[6 * r + k]
   return d
@@ -61,10 +72,10 @@ export function stepOf(says: Says, enough: number): Float64Array {
 
 /**
  * The step by shape and what holds it besides. together2: variance that all points of a frame share, mm2, of which more points know nothing: without it
- * fourteen thousand of them would outweigh any marker, and the frame would drift with the surface.
+ * fourteen thousand of them would outweigh any marker, and the frame would drift with the surface. every: of so many points one was asked
  */
-export function jointStep(says: Says, enough: number, together2: number, there: HeldThere, pose: Mat4, middle: readonly number[]): Float64Array {
-  const { vectors, step, said } = known(says, enough)
+export function jointStep(says: Says, every: number, together2: number, there: HeldThere, pose: Mat4, middle: readonly number[]): Float64Array {
+  const { vectors, step, said } = known(says, every)
   const { held, information, lever, joint } = there
   const d = multiply(pose, invertRigid(held.pose))
   const w = rotationVector(d)

@@ -48,7 +48,7 @@ export function refinder(surface: GrowingSurface, shape: ShapeTracker, o: { nois
     }
   }
 
-  /** Lays a frame, ever more finely, where it has to prove itself. from: the level that leads it. but: not there. */
+  /** Lays a frame, ever more finely, where it has to fit. from: the level that leads it. but: not there. Something may be free. */
   const settle = (xyz: Float32Array, start: Mat4, from: 'coarse' | 'rough', but?: ShapePose): ShapePose | FrameReason => {
     if (!levels) return 'elsewhere'
     const led = (from === 'coarse' && levels.coarsely.lay(xyz, start)?.pose) || start
@@ -58,9 +58,10 @@ export function refinder(surface: GrowingSurface, shape: ShapeTracker, o: { nois
     const laid = shape.lay(xyz, near.pose)
     if (!laid || laid.met < FOUND_MET || (but && apart(laid, but) < TWO)) return 'elsewhere'
     const v = judgeFrame(surface, xyz, laid, laid.pose, { error: o.error, since: 0 })
-    if (v.state !== 'steady') return v.why
+    if (v.state === 'lost') return v.why
     return v.hidden < FOUND_HIDDEN ? laid : 'hidden'
   }
+  const held = (laid: ShapePose | FrameReason): laid is ShapePose => typeof laid !== 'string' && Math.max(...laid.sigmas) <= o.error
 
   const alikeBeside = (xyz: Float32Array, found: ShapePose): boolean => {
     for (const far of BESIDE)
@@ -71,7 +72,7 @@ export function refinder(surface: GrowingSurface, shape: ShapeTracker, o: { nois
         const turn = [0, 0, 0]
         turn[((axis >> 1) + 1) % 3] = (Math.sign(side) * BESIDE_TURN * far) / BESIDE[1]
         const other = settle(xyz, about(found, shift, turn), 'rough', found)
-        if (typeof other !== 'string' && other.fits > AS_WELL * found.fits) return true
+        if (held(other) && other.fits > AS_WELL * found.fits) return true
       }
     return false
   }
@@ -100,7 +101,7 @@ export function refinder(surface: GrowingSurface, shape: ShapeTracker, o: { nois
       for (const start of starts)
         for (const from of ['coarse', 'rough'] as const) {
           const other = settle(xyz, start, from, found)
-          if (typeof other !== 'string' && other.fits > found.fits - FAR_LESS) return true
+          if (held(other) && other.fits > found.fits - FAR_LESS) return true
         }
     }
     return false
@@ -118,13 +119,17 @@ export function refinder(surface: GrowingSurface, shape: ShapeTracker, o: { nois
       levels?.rough.takeFrame(xyz, pose, frame, ROUGH_SHARE)
       levels?.coarse.takeFrame(xyz, pose, frame, COARSE_SHARE)
     },
-    /** Whether a frame could as well lie beside where it was laid. */
+    /** Whether a frame could as well lie beside where it was laid; farther away, too. */
     alikeBeside,
-    /** Where it lies, or why that is not known. */
+    alike: (xyz: Float32Array, laid: ShapePose) => alikeBeside(xyz, laid) || alikeFar(xyz, laid),
+    /** Where it lies, or why that is not known. Where something is free, whether it could as well lie elsewhere is to be asked when it is held. */
     find(xyz: Float32Array, ghost: Mat4): ShapePose | FrameReason {
       let found = settle(xyz, ghost, 'coarse')
-      if (typeof found === 'string') found = settle(xyz, ghost, 'rough')
-      return typeof found !== 'string' && (alikeBeside(xyz, found) || alikeFar(xyz, found)) ? 'alike' : found
+      if (!held(found)) {
+        const near = settle(xyz, ghost, 'rough')
+        if (typeof found === 'string' || held(near)) found = near
+      }
+      return held(found) && (alikeBeside(xyz, found) || alikeFar(xyz, found)) ? 'alike' : found
     },
   }
 }

@@ -1,6 +1,6 @@
 import { jacobiEigen } from '../base/eigen.ts'
 import { identity, type Mat4 } from '../base/mat4.ts'
-import { heldAt, holding, jointStep, moved, stepOf, type Held, type HeldThere } from './motions.ts'
+import { byFew, heldAt, holding, jointStep, moved, stepOf, type Held, type HeldThere } from './motions.ts'
 import { PATCH } from './patch.ts'
 import { FLAT, type GrowingSurface } from './surface.ts'
 
@@ -42,11 +42,6 @@ const FEWEST = 60
 const FEIGNED = 2
 /** scanners see surfaces up to some 72 degrees; cosine squared */
 const SLANTING = 0.06
-/**
- * Points that have to hold a motion, in effect: a few always lie on the wrong one of two faces. Where four of two thousand were all that held a frame along a
- * direction, they pulled it 0.6 mm aside and stated 0.06.
- */
-const HOLDING = 30
 /** a frame that is only compared meets what lies beside it by so many cubes at the most */
 const BESIDE = 1
 /** rounds with some of the points, and with all. Tried: one with all, a quarter faster: of 24 ways to stop beside a rib and to come back two ended 1.4 and 4.3 mm off and were called steady */
@@ -164,7 +159,6 @@ export function shapeTracker(surface: GrowingSurface, o: ShapeOptions) {
       const some = Math.max(1, Math.floor(n / (o.points ?? 1500)))
       const most = Math.ceil(n / (o.most ?? 16_000))
       const asked = Math.ceil(n / most)
-      const enough = (step: number) => (step === 1 ? HOLDING : Math.max(6, HOLDING / step))
       let pose: Mat4 = Float64Array.from(start)
       let known: HeldThere | undefined
       for (let round = 0; ; round++) {
@@ -174,7 +168,7 @@ export function shapeTracker(surface: GrowingSurface, o: ShapeOptions) {
         if (by) known ??= heldAt(by, pose, middle, lever)
         const last = round === NEAR + ALL - 1
         const says = { h, feigned, g, rows, count: held }
-        const d = known ? jointStep(says, enough(step), together2, known, pose, middle) : stepOf(says, enough(step))
+        const d = known ? jointStep(says, step, together2, known, pose, middle) : stepOf(says)
         pose = moved(pose, d, middle, lever)
         if (last) break
       }
@@ -197,7 +191,7 @@ export function shapeTracker(surface: GrowingSurface, o: ShapeOptions) {
         pose,
         asked,
         vectors,
-        values.map((v, k) => (v > 0 && points[k] >= enough(most) ? 1 / Math.sqrt(v) : Infinity)),
+        values.map((v, k) => (v > 0 ? byFew(most * points[k]) / Math.sqrt(v) : Infinity)),
       )
     },
     /** How a frame meets the surface where other things alone hold it: nothing is moved. about: what it is held at, where it shows nothing of the part */
