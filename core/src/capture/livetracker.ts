@@ -82,7 +82,7 @@ const CHAIN = 500
 /**
  * Tracks frames as they come, by their shape, by markers, or by both. A frame enters the surface when it fits, is held in all six motions, contradicts nothing,
  * and lies where a hand can have brought the scanner; else it waits. When the place was found again, by the constellation of the markers or by shape near where
- * it was lost, and has held for PROOF frames, those that wait are tried backwards from there. Nothing that was not steady is ever added; as long as the first
+ * it was lost, and has held for PROOF frames, those that wait are tried backwards from there; where something is free it is weak until it is held. Nothing that was not steady is ever added; as long as the first
  * frame holds none, a newer one begins the surface anew. Weak frames, and the oldest of too many that wait, are not kept here: whoever records keeps all frames.
  */
 export function liveTracker(o: LiveOptions) {
@@ -357,7 +357,7 @@ export function liveTracker(o: LiveOptions) {
         return tell(why, { ...placed, laid: undefined })
       }
       if (!laid || verdict.state === 'lost') return lose(verdict.why)
-      if (unproven) {
+      if (unproven && (verdict.state === 'steady' || !held)) {
         if (verdict.state === 'weak') return goesOnWeak(frame, { ...placed, laid })
         if (!held && model.again().alike(frame.xyz, laid)) return lose('alike')
         state = 'finding'
