@@ -61,9 +61,6 @@ const PROOF = 5
 /** So many weak frames on end, and the next one that is held is asked whether it could as well lie elsewhere. Tried: that it prove itself as one that was lost:
  * nothing is added meanwhile, and what comes next is weak again. */
 const SLID = 2
-/** The first frames are thin, and hold one another loosely: of so many a larger error is let pass, mm. What is free stays weak. */
-const YOUNG = 12
-const YOUNG_ERROR = 0.6
 /** Frames that wait, at the most: the oldest go first. */
 const MOST_WAITING = 600
 /** A first frame shows so many points, at least. */
@@ -92,7 +89,6 @@ export function liveTracker(o: LiveOptions) {
   const sought = holder && !holder.always
   const error = o.error ?? 0.3
   const model = placedFrames({ spacing: o.spacing, noise: o.noise, error, findable: by === 'shape' || by === 'both', lines: o.lines ?? false })
-  const limit = () => (model.count() < YOUNG && !holder ? Math.max(error, YOUNG_ERROR) : error)
   let pose = sought ? identity() : Float64Array.from(UPRIGHT)
   let motion = STILL
   let time = 0
@@ -143,7 +139,7 @@ export function liveTracker(o: LiveOptions) {
   const judged = (frame: LiveFrame, laid: ShapePose | undefined, held: boolean, predicted: Mat4, since: number): Placed => ({
     laid,
     held,
-    verdict: judgeFrame(model.surface(), frame.xyz, laid, predicted, { error: limit(), since, held }),
+    verdict: judgeFrame(model.surface(), frame.xyz, laid, predicted, { error, since, held }),
   })
   /** By what holds it, together with its shape where both count. */
   const layHeld = ({ xyz, markers }: LiveFrame, at: Held): ShapePose => {

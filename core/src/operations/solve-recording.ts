@@ -17,7 +17,7 @@ const PLAIN_NOISE = 0.03
 
 export const solveRecordingOperation = defineOperation({
   name: 'solve-recording',
-  version: 6,
+  version: 7,
   title: 'Solve a recording',
   stage: 'Capture',
   shows: ['points', 'frames', 'ends-met'],
