@@ -11,7 +11,7 @@ export default defineConfig(
   tseslint.configs.recommendedTypeChecked,
   {
     languageOptions: {
-      parserOptions: { projectService: { allowDefaultProject: ['web/vite.config.ts'] }, tsconfigRootDir: import.meta.dirname },
+      parserOptions: { project: 'tsconfig.lint.json', tsconfigRootDir: import.meta.dirname },
     },
   },
   {

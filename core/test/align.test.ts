@@ -71,7 +71,7 @@ describe('best fit of a noisy scan to its CAD mesh (plate_holes_dev_scan: true a
 
 describe('alignment of simulated passes against their true poses', () => {
   test('joint adjustment from 1 mm off comes to a few micrometres, and predicts its error', async () => {
-    const views = await plateViews(6)
+    const views = await plateViews(6, 0.02, 0.5)
     const random = seeded(2)
     const off = views.map((v, i) => ({
       ...v,

@@ -245,7 +245,7 @@ describe('what used to come out wrong with a confident face', () => {
     expect(Math.hypot(r.poses[1][3] - 0.05, r.poses[1][7] + 0.03)).toBeLessThan(0.05)
   })
   test('a group that hangs on one level face is named as a group', async () => {
-    const views = await plateViews(4)
+    const views = await plateViews(4, 0.02, 0.5)
     // the last two share with the first two nothing but the level top
     const topOnly = (p: Placed<Points>): Placed<Points> => {
       const keep: number[] = []
@@ -260,7 +260,7 @@ describe('what used to come out wrong with a confident face', () => {
     for (const i of [2, 3]) expect(r.passes[i].sigma === Infinity).toBe(r.free.length > 0)
   })
   test.each([1e-3, 1, 1e3])('scaled by %p, turned, 10 m away and with a stray far off: the result goes along', async (factor) => {
-    const views = await plateViews(3)
+    const views = await plateViews(3, 0.02, 0.5)
     const off = views.map((v, i) => ({ ...v, pose: translation(0.2 * i, -0.1 * i, 0.15 * i) }))
     const plain = await adjustJointly(off, {}, quietContext)
     const turn = fromRotationVector(0.4, -0.7, 1.1)
@@ -285,7 +285,7 @@ describe('what used to come out wrong with a confident face', () => {
     for (const k of [3, 7, 11]) expect(Math.abs(b[k] / factor - a[k])).toBeLessThan(0.5 * plain.error)
   })
   test('setups that were never brought together are not moved onto one another', async () => {
-    const views = await plateViews(4)
+    const views = await plateViews(4, 0.02, 0.5)
     const away = multiply(fromRotationVector(2.1, 0.4, -1), translation(14, 9, 30))
     const apart = views.map((v, i) => (i < 2 ? v : { ...v, pose: away }))
     try {
@@ -296,7 +296,7 @@ describe('what used to come out wrong with a confident face', () => {
     }
   })
   test('a pass that lies far from where it was recorded is named, where the tracking error is known', async () => {
-    const views = (await plateViews(4)).map((v, i) => ({ ...v, pose: i === 2 ? translation(0, 0, 0.6) : identity(), setup: 'one' }))
+    const views = (await plateViews(4, 0.02, 0.5)).map((v, i) => ({ ...v, pose: i === 2 ? translation(0, 0, 0.6) : identity(), setup: 'one' }))
     const r = await runOperation('adjust', { passes: views }, { tracking: 0.05 }, quietContext)
     expect(r.evidence.warnings.filter((w) => w.includes('tracking'))).toHaveLength(1)
     expect(r.evidence.warnings.join()).toMatch(/^view 2 left the place/)

@@ -113,7 +113,7 @@ describe('very many passes', () => {
   })
   test('eighteen looks at a plate, more than are compared with one another, come home within what is stated', async () => {
     const r = seeded(12)
-    const views = await plateViews(18)
+    const views = await plateViews(18, 0.02, 0.6)
     const off = () => fromRotationVector(4e-4 * r.gauss(), 4e-4 * r.gauss(), 4e-4 * r.gauss(), 0.05 * r.gauss(), 0.05 * r.gauss(), 0.05 * r.gauss())
     const placed = views.map((v, i) => (i === 0 ? v : { ...v, pose: off() }))
     const joint = await adjustJointly(placed, { setups: placed.map((_, i) => Math.floor(i / 9)) }, quietContext)

@@ -96,7 +96,7 @@ export function noisy(p: Points, sigma: number, random: Random): Points {
 }
 
 /** Views of the plate with holes, made by ray casting: small, but with edges, bores and a slot. */
-export async function plateViews(count: number, noise = 0.02): Promise<Placed<Points>[]> {
+export async function plateViews(count: number, noise = 0.02, pitch = 0.35): Promise<Placed<Points>[]> {
   const cad = (await readAny(fixtureSource('cad/plate_holes_dev.stl'))).data as Mesh
   const bvh = buildBvh(cad)
   return Promise.all(
@@ -105,7 +105,7 @@ export async function plateViews(count: number, noise = 0.02): Promise<Placed<Po
       const scan = await scanRange(cad, bvh, {
         eye: [50 + 220 * Math.cos(a), 30 + 220 * Math.sin(a), 230],
         target: [50, 30, 10],
-        pitch: 0.35,
+        pitch,
         halfWidth: 62,
         halfHeight: 50,
         noise,

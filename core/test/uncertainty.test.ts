@@ -353,7 +353,7 @@ describe('the lineage of an item', () => {
 describe('an adjustment tells how well each pose is known', () => {
   test('against the mean of all passes each is as far off as it says, over many recordings', async () => {
     let [z, count, largest] = [0, 0, 0]
-    const clean = await plateViews(3, 0)
+    const clean = await plateViews(3, 0, 0.6)
     for (let seed = 0; seed < 6; seed++) {
       const random = seeded(900 + seed)
       const views = clean.map((v) => ({ ...v, data: noisyAlong(v.data, 0.02, random) }))

@@ -44,7 +44,7 @@ describe('parts that differ in kind, against their truth', () => {
   test(
     'pot: what a turned part leaves free is named, the rest is right',
     async () => {
-      const o = await ended('pot', 0.8, false, false)
+      const o = await ended('pot', 1.2, false, false)
       expect(o.named).toEqual(['3 turn about z'])
       expect([o.verdict, o.ratio < 2.5]).toEqual(['free named', true])
     },
@@ -53,7 +53,7 @@ describe('parts that differ in kind, against their truth', () => {
   test(
     'sheet cover, turned over: found or refused, never laid inside out',
     async () => {
-      const o = await ended('sheet cover', 0.8, false, true)
+      const o = await ended('sheet cover', 1.2, false, true)
       expect(['right', 'refused', 'doubtful']).toContain(o.shape)
       expect(o.ratio).toBeLessThan(2.5)
     },
