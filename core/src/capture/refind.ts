@@ -24,8 +24,13 @@ const AS_WELL = 0.9
 /** farther ones, in coarse cubes along the axes of what is seen, as far as a place is found from; there less of its points may lie elsewhere as well */
 const FAR = 2
 const FAR_LESS = 0.02
-/** further from one another than this, mm at the lever, two places are two */
+/** further from one another than this, mm at the lever, two places are two; nearer than this, one has come to rest */
 const TWO = 2
+const AT_REST = 0.1
+/** a frame is laid so many times more where it has not come to rest: along what few points hold it creeps */
+const CREEPS = 4
+/** other starts, in turn one a frame: mm from where it was left, along what is seen */
+const ASIDE = 12
 
 /**
  * Finds the place of a frame again by its shape, near where it was lost: on a coarse, a rough and the fine surface, one after the other. Cubes of a third of
@@ -36,6 +41,8 @@ const TWO = 2
  */
 export function refinder(surface: GrowingSurface, shape: ShapeTracker, o: { noise: number; error: number }) {
   let levels: ReturnType<typeof begin> | undefined
+  /** frames that were looked for in vain */
+  let tries = 0
   const begin = (lever: number) => {
     const side = Math.max(COARSE * surface.side, COARSE_LEVER * lever)
     const rough = growingSurface(Math.sqrt(side * surface.side), o.noise)
@@ -48,6 +55,8 @@ export function refinder(surface: GrowingSurface, shape: ShapeTracker, o: { nois
     }
   }
 
+  const held = (laid: ShapePose | FrameReason): laid is ShapePose => typeof laid !== 'string' && Math.max(...laid.sigmas) <= o.error
+
   /** Lays a frame, ever more finely, where it has to fit. from: the level that leads it. but: not there. Something may be free. */
   const settle = (xyz: Float32Array, start: Mat4, from: 'coarse' | 'rough', but?: ShapePose): ShapePose | FrameReason => {
     if (!levels) return 'elsewhere'
@@ -55,13 +64,16 @@ export function refinder(surface: GrowingSurface, shape: ShapeTracker, o: { nois
     const near = levels.roughly.lay(xyz, led)
     // it would end there
     if (!near || (but && apart(near, but) < TWO)) return 'elsewhere'
-    const laid = shape.lay(xyz, near.pose)
+    let laid = shape.lay(xyz, near.pose)
+    for (let k = 0, before = near; k < CREEPS && !but && laid && !held(laid) && apart(laid, before) > AT_REST; k++) {
+      before = laid
+      laid = shape.lay(xyz, before.pose)
+    }
     if (!laid || laid.met < FOUND_MET || (but && apart(laid, but) < TWO)) return 'elsewhere'
     const v = judgeFrame(surface, xyz, laid, laid.pose, { error: o.error, since: 0 })
     if (v.state === 'lost') return v.why
     return v.hidden < FOUND_HIDDEN ? laid : 'hidden'
   }
-  const held = (laid: ShapePose | FrameReason): laid is ShapePose => typeof laid !== 'string' && Math.max(...laid.sigmas) <= o.error
 
   const alikeBeside = (xyz: Float32Array, found: ShapePose): boolean => {
     for (const far of BESIDE)
@@ -128,6 +140,15 @@ export function refinder(surface: GrowingSurface, shape: ShapeTracker, o: { nois
       if (!held(found)) {
         const near = settle(xyz, ghost, 'rough')
         if (typeof found === 'string' || held(near)) found = near
+      }
+      if (typeof found === 'string') {
+        const axes = axesOf(xyz, ghost)
+        const turn = tries++ % 4
+        const side = turn < 2 ? ASIDE : -ASIDE
+        // along the two in which it spreads most
+        const k = 1 + (turn % 2)
+        const aside = settle(xyz, multiply(translation(side * axes[k], side * axes[3 + k], side * axes[6 + k]), ghost), 'rough')
+        if (typeof aside !== 'string') found = aside
       }
       return held(found) && (alikeBeside(xyz, found) || alikeFar(xyz, found)) ? 'alike' : found
     },
