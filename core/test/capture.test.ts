@@ -110,7 +110,7 @@ describe('a surface that grows', () => {
           s.add(x, y, 30, 0, 0, 1, f)
           if (f === 0) s.add(x + 30, y, 30, 0, 0, 1, f)
         }
-    const hides = (x: number, z: number, ex: number, ez: number, least = 3) => s.hides(x, 0.1, z, ex, 0, ez, 3, 300, least)
+    const hides = (x: number, z: number, ex: number, ez: number, least = 3) => s.hiddenBy(x, 0.1, z, ex, 0, ez, 3, 300, least) >= 0
     expect([hides(0.1, 0, 0, 400), hides(0.1, 0, 100, 400), hides(0.1, 29, 0, 400), hides(0.1, 40, 0, 400), hides(15, 0, 15, 400)]).toEqual([
       true,
       true,

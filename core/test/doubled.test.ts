@@ -37,6 +37,8 @@ describe('what is there twice', () => {
   it.each([
     ['lifted', translation(0, 0, 2)],
     ['pushed towards the scanner', translation(2, 0, 0)],
+    ['pushed by less than a cube', translation(1, 0, 0)],
+    ['lifted by less than a cube', translation(0, 0, 0.8)],
     ['turned', fromRotationVector(0, 0, 0.15)],
   ])('a block that was %s on its table', (_, moved) => {
     const share = doubledShare(known, shot([table, thing(block, moved)], from(20)), from(20))

@@ -4,6 +4,7 @@ import { seeded } from '../src/base/random.ts'
 import { choleskySolve, cholesky } from '../src/base/solve.ts'
 import { liveTracker, type LiveFrame, type LiveOptions, type LiveState } from '../src/capture/livetracker.ts'
 import { markerTracker, type KnownMarkers } from '../src/capture/trackmarkers.ts'
+import { plainMesh } from '../src/markers/plan/shape.ts'
 import { stereoSight } from '../src/markers/sight.ts'
 import { MATERIALS, type Thing } from '../src/scanner/scene.ts'
 import { lookingAt, seeMarkers } from '../src/scanner/seemarkers.ts'
@@ -179,6 +180,24 @@ describe('recording by markers', () => {
     expect(said.slice(4, 24).every((s) => s.state === 'steady')).toBe(true)
     expect(said.slice(24).every((s) => s.state === 'weak' && s.why === 'off')).toBe(true)
     expect([tracker.frames(), said.at(-1)!.contradicts]).toEqual([24, 12])
+  })
+  it('what was contradicted has to be seen again as it was: out of sight it is not forgotten, put back it goes on', () => {
+    // a round one, knocked across what is seen: led on along that way, its sides show less and less of it
+    const plate = at(boxMesh(180, 130, 8), -90, -65, -8)
+    const round = (x: number) => together([plate, at(plainMesh({ kind: 'cylinder', diameter: 56, height: 70 }), x, 0, 0)])
+    const [before, after] = [round(0), round(1.6)]
+    const way = [...arc(60, 80, 24), ...arc(81, 175, 96)]
+    const gone = record(way, {}, { part: (k) => (k < 24 ? before : after), stride: 3 })
+    const why = gone.said.slice(24).map((s) => s.why)
+    expect(why.slice(0, 5).every((w) => w === 'off' || w === 'hidden')).toBe(true)
+    expect(why.filter((w) => w === 'moved').length).toBeGreaterThan(10)
+    expect([gone.tracker.frames(), gone.largest < 0.1]).toEqual([24, true])
+    // put back, and led over it once more
+    const back = record([...arc(60, 80, 24), ...arc(80, 70, 10), ...arc(70, 110, 40)], {}, { part: (k) => (k < 24 || k >= 34 ? before : after), stride: 3 })
+    expect(back.said.slice(24, 34).every((s) => !s.entered.length)).toBe(true)
+    expect(back.said[34].why).toBe('moved')
+    expect(back.said.slice(44).every((s) => s.state === 'steady')).toBe(true)
+    expect(back.largest).toBeLessThan(0.1)
   })
 })
 

@@ -1,4 +1,5 @@
 import { identity, invertRigid, motionTimes, multiply, type Mat4 } from '../base/mat4.ts'
+import { contests } from './contest.ts'
 import { heldBy, holderOf } from './holder.ts'
 import type { LiveFrame, LiveOptions } from './liveframe.ts'
 import type { Held } from './motions.ts'
@@ -58,6 +59,9 @@ interface Placed {
 
 /** A place that was found again must hold for so many frames on end. */
 const PROOF = 5
+/** So many held frames on end contradict, and something has moved; of single lines more do without (Rowan's: a quarter of them at first). */
+const MOVED = 5
+const MOVED_LINES = 12
 /** So many weak frames on end, and the next one that is held is asked whether it could as well lie elsewhere. Tried: that it prove itself as one that was lost:
  * nothing is added meanwhile, and what comes next is weak again. */
 const SLID = 2
@@ -105,7 +109,7 @@ export function liveTracker(o: LiveOptions) {
   let back: (Place & { motion: Motion }) | undefined
   /** weak frames on end */
   let slid = 0
-  let contradicts = 0
+  const disputed = contests(o.noise, o.lines ? MOVED_LINES : MOVED)
   /** frames of a place that has to prove itself */
   let proof: { frame: LiveFrame; pose: Mat4 }[] = []
   /** it was found again where something is free: it proves itself when it is held, and before nothing enters */
@@ -126,7 +130,7 @@ export function liveTracker(o: LiveOptions) {
     laid: placed?.laid,
     hidden: placed?.verdict.hidden ?? 0,
     held: placed?.held ?? false,
-    contradicts,
+    contradicts: disputed.onEnd(),
     waiting: waiting.length,
     rescued,
     span,
@@ -136,11 +140,11 @@ export function liveTracker(o: LiveOptions) {
     waiting.push(frame)
     if (waiting.length > MOST_WAITING) waiting.shift()
   }
-  const judged = (frame: LiveFrame, laid: ShapePose | undefined, held: boolean, predicted: Mat4, since: number): Placed => ({
-    laid,
-    held,
-    verdict: judgeFrame(model.surface(), frame.xyz, laid, predicted, { error, since, held }),
-  })
+  const judged = (frame: LiveFrame, laid: ShapePose | undefined, held: boolean, predicted: Mat4, since: number): Placed => {
+    const verdict = judgeFrame(model.surface(), frame.xyz, laid, predicted, { error, since, held })
+    const barred = held && verdict.state === 'steady' && disputed.bars(frame.time)
+    return { laid, held, verdict: barred ? { ...verdict, state: 'weak', why: 'moved' } : verdict }
+  }
   /** By what holds it, together with its shape where both count. */
   const layHeld = ({ xyz, markers }: LiveFrame, at: Held): ShapePose => {
     const shape = model.shape()
@@ -168,7 +172,7 @@ export function liveTracker(o: LiveOptions) {
   /** Looks for the place: so, or by shape near the ghost. */
   const find = (frame: LiveFrame): Placed | FrameReason => {
     const placed = byHolder(frame)
-    if (placed) return placed.verdict.state === 'steady' ? placed : placed.verdict.why
+    if (placed) return placed.verdict.state === 'steady' || placed.verdict.why === 'moved' ? placed : placed.verdict.why
     // it is known where it is, if not so well that it could enter
     const led = frame.at && said && follow(frame, { time, pose, at: said }, STILL)
     if (led) return led.verdict.state === 'steady' ? led : led.verdict.why
@@ -207,6 +211,7 @@ export function liveTracker(o: LiveOptions) {
   /** The surface begins anew with this frame: those before have shown nothing that held it. */
   const beginWith = (frame: LiveFrame, at = pose): LiveState => {
     model.beginAnew()
+    disputed.forget()
     pose = steady = at
     ghost = undefined
     motion = STILL
@@ -247,6 +252,7 @@ export function liveTracker(o: LiveOptions) {
      */
     leaveOut(list: Iterable<LiveFrame>): LiveState {
       begun()
+      disputed.forget()
       const wait = new Set<number>()
       let upTo = -Infinity
       for (const { time, xyz } of list) {
@@ -270,7 +276,7 @@ export function liveTracker(o: LiveOptions) {
       unproven = false
       back = undefined
       motion = STILL
-      slid = contradicts = 0
+      slid = 0
       return tell('fits')
     },
     /** Brings frames into the surface again that were taken out, where they lay. */
@@ -347,7 +353,7 @@ export function liveTracker(o: LiveOptions) {
         state = 'lost'
         unproven = false
         motion = STILL
-        slid = contradicts = 0
+        slid = 0
         back = undefined
         wait(frame)
         return tell(why, { ...placed, laid: undefined })
@@ -361,7 +367,8 @@ export function liveTracker(o: LiveOptions) {
         return tell('fits', placed)
       }
       if (held) {
-        contradicts = verdict.why === 'off' || verdict.why === 'hidden' ? contradicts + 1 : 0
+        if (verdict.why === 'off' || verdict.why === 'hidden') disputed.against(model.surface(), frame.time, frame.xyz, laid.pose)
+        else disputed.agrees(frame.time, frame.xyz, laid.pose)
         slid = 0
         if (holder?.always && verdict.state === 'weak') wait(frame)
       } else if (verdict.state === 'weak') slid++

@@ -86,7 +86,7 @@ export async function nextViews(surface: GrowingSurface, o: NextViewOptions, ctx
     if (d < o.range.near || d > o.range.far) return false
     if (-(w[0] * looks[0] + w[1] * looks[1] + w[2] * looks[2]) < half * d) return false
     if (w[0] * from[0] + w[1] * from[1] + w[2] * from[2] < STEEP * d) return false
-    return !surface.hides(p[0], p[1], p[2], at[0], at[1], at[2], 3 * surface.side, d, 2)
+    return surface.hiddenBy(p[0], p[1], p[2], at[0], at[1], at[2], 3 * surface.side, d, 2) < 0
   }
   const left = new Set(poor.map((_, i) => i))
   const shown: { view: Pick<NextView, 'at' | 'looks'>; places: number[] }[] = []

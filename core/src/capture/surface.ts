@@ -334,10 +334,10 @@ export function growingSurface(side: number, noise: number, lines = false) {
       for (let i = 0; i < 3; i++) out[at + 3 + i] = data[o + VX + i] / l
     },
     /**
-     * Whether surface that is known, and was seen from the side of the scanner, lies between a place and the scanner at (ex, ey, ez): then what was measured there
-     * contradicts it. `off` mm from the place on, up to `upto`; cubes that were seen in `least` frames.
+     * The cube of surface that is known, and was seen from the side of the scanner, between a place and the scanner at (ex, ey, ez), -1 for none: what was measured
+     * there contradicts it. `off` mm from the place on, up to `upto`; cubes that were seen in `least` frames.
      */
-    hides(x: number, y: number, z: number, ex: number, ey: number, ez: number, off: number, upto: number, least: number): boolean {
+    hiddenBy(x: number, y: number, z: number, ex: number, ey: number, ez: number, off: number, upto: number, least: number): number {
       const [dx, dy, dz] = [ex - x, ey - y, ez - z]
       const l = Math.sqrt(dx * dx + dy * dy + dz * dz)
       const [ux, uy, uz] = [dx / l, dy / l, dz / l]
@@ -370,10 +370,10 @@ export function growingSurface(side: number, noise: number, lines = false) {
           const qy = (b + 0.5) * side + data[o + 2] / data[o] - y
           const qz = (c + 0.5) * side + data[o + 3] / data[o] - z
           const along = qx * ux + qy * uy + qz * uz
-          if (qx * qx + qy * qy + qz * qz - along * along < near2) return true
+          if (qx * qx + qy * qy + qz * qz - along * along < near2) return k
         }
       }
-      return false
+      return -1
     },
     /** The plane around a place, as seen from direction v: PATCH numbers. False where too little was seen. */
     patchAt(x: number, y: number, z: number, vx: number, vy: number, vz: number, out: Float64Array): boolean {

@@ -1,5 +1,5 @@
 import { invertRigid, multiply, rotationAngleDeg, transformPoint, type Mat4 } from '../base/mat4.ts'
-import { doubledShare } from './doubled.ts'
+import { doubledShare, KNOWN } from './doubled.ts'
 import type { GrowingSurface } from './surface.ts'
 import type { ShapePose } from './trackshape.ts'
 
@@ -19,6 +19,8 @@ export type FrameReason =
   | 'free'
   /** where it was lost it fits, and beside that as well: the part looks alike there */
   | 'alike'
+  /** it fits, but what frames before contradicted has not been seen again as it was */
+  | 'moved'
 
 export interface Verdict {
   state: FrameState
@@ -44,7 +46,7 @@ const LEAST_FITTING = 0.75
 const FEW = 60
 const MOST_RMS = 1.6
 const MOST_HIDDEN = 0.04
-/** measured: 0.002 at the most in frames that lie where they belong; 0.03 when a part of a tenth of what is seen moved by 2 mm */
+/** measured: 0.002 at the most in frames that lie where they belong, glossy ones too; 0.03 when a part of a tenth of what is seen moved by 2 mm */
 const MOST_DOUBLED = 0.006
 /** a hand speeds up by so much at the most, mm/s2: some three times what a jerk at a scanner of 1 kg measures (common practice, no source) */
 const HARDEST = 15_000
@@ -52,8 +54,6 @@ const HARDEST = 15_000
 const SLACK = 3
 /** Points that are asked whether they could be seen. */
 const ASKED = 400
-/** surface of so many frames is known */
-const KNOWN = 3
 
 /** Judges where a frame was laid, after how it was predicted. xyz: 3N mm, scanner coordinates. Pure; allocates next to nothing. */
 export function judgeFrame(surface: GrowingSurface, xyz: Float32Array, laid: ShapePose | undefined, predicted: Mat4, limits: VerdictLimits): Verdict {
@@ -74,8 +74,8 @@ export function judgeFrame(surface: GrowingSurface, xyz: Float32Array, laid: Sha
   return { state: 'steady', why: 'fits', hidden, jump }
 }
 
-/** Share of a frame's points that surface which is known would hide from the scanner. */
-export function hiddenShare(surface: GrowingSurface, xyz: Float32Array, pose: Mat4): number {
+/** Share of a frame's points that surface which is known would hide from the scanner. by: takes the cubes that would. */
+export function hiddenShare(surface: GrowingSurface, xyz: Float32Array, pose: Mat4, by?: (cube: number) => void): number {
   const step = 3 * Math.max(1, Math.floor(xyz.length / 3 / ASKED))
   // what lies on the surface itself hides nothing, nor do the rims of steps within the noise
   const off = 3 * surface.side
@@ -85,7 +85,10 @@ export function hiddenShare(surface: GrowingSurface, xyz: Float32Array, pose: Ma
     const y = pose[4] * xyz[i] + pose[5] * xyz[i + 1] + pose[6] * xyz[i + 2] + pose[7]
     const z = pose[8] * xyz[i] + pose[9] * xyz[i + 1] + pose[10] * xyz[i + 2] + pose[11]
     asked++
-    if (surface.hides(x, y, z, pose[3], pose[7], pose[11], off, REACH, KNOWN)) hidden++
+    const cube = surface.hiddenBy(x, y, z, pose[3], pose[7], pose[11], off, REACH, KNOWN)
+    if (cube < 0) continue
+    hidden++
+    by?.(cube)
   }
   return asked ? hidden / asked : 0
 }

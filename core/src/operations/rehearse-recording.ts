@@ -66,7 +66,7 @@ type Params = z.output<typeof settings>
 
 export const rehearseRecordingOperation = defineOperation({
   name: 'rehearse-recording',
-  version: 2,
+  version: 3,
   title: 'Rehearse a recording',
   stage: 'Capture',
   shows: ['covered', 'foretold-u', 'frames-not-placed'],

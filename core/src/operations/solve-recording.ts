@@ -17,7 +17,7 @@ const PLAIN_NOISE = 0.03
 
 export const solveRecordingOperation = defineOperation({
   name: 'solve-recording',
-  version: 7,
+  version: 8,
   title: 'Solve a recording',
   stage: 'Capture',
   shows: ['points', 'frames', 'ends-met'],
@@ -181,6 +181,7 @@ const WHY: Record<FrameReason, string> = {
   jump: 'jumped',
   free: 'could slide or turn',
   alike: 'could lie elsewhere as well',
+  moved: 'came after something had moved, and before that was seen again as it was',
 }
 
 function warningsOf(s: SolvedRecording, recorded: number, error: number): string[] {

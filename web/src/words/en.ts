@@ -526,6 +526,7 @@ export const EN: Record<string, string> = {
   'Solve again, and the {{after}} after it': 'Solve again, and the {{after}} after it',
   'Some of what should be shown did not arrive. It is still in the database; load the page again.':
     'Some of what should be shown did not arrive. It is still in the database; load the page again.',
+  'Something has moved: show again what did not lie on the surface.': 'Something has moved: show again what did not lie on the surface.',
   Sound: 'Sound',
   Space: 'Space',
   Spacing: 'Spacing',

@@ -19,6 +19,7 @@ const WHY: Record<string, string> = {
   jump: t('It moved faster than a hand does.'),
   free: t('What it sees could slide or turn.'),
   alike: t('What it sees could lie elsewhere as well.'),
+  moved: t('Something has moved: show again what did not lie on the surface.'),
 }
 export const whyOf = (run: Pick<CaptureRun, 'why'>): string => WHY[run.why] ?? ''
 
