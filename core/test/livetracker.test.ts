@@ -81,8 +81,7 @@ describe('tracking by shape while one records', () => {
     expect(largest(off)).toBeLessThan(0.5)
     // each frame that is in the surface was steady, proved itself, or was rescued
     const rescued = said.reduce((s, v) => s + v.rescued, 0)
-    const proved = states.slice(25).filter((s) => s === 'finding').length
-    expect(tracker.frames()).toBe(states.filter((s) => s === 'steady').length + rescued + proved)
+    expect(tracker.frames()).toBe(states.filter((s) => s === 'steady').length + rescued)
     // and says where it lies, of which span
     const entered = said.flatMap((s) => s.entered.map((e) => ({ ...e, span: s.span })))
     expect([entered.length, new Set(entered.map((e) => e.time)).size]).toEqual([tracker.frames(), tracker.frames()])

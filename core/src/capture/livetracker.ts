@@ -337,13 +337,15 @@ export function liveTracker(o: LiveOptions) {
         time = last.frame.time
         goOn(frame, laid)
         steady = pose
-        back = { ...placeOf(proof[0].frame, proof[0].pose), motion: STILL }
-        for (const p of proof) enter(p.frame, p.pose)
+        // it is led back from the one that all others have proved: the first of them may have come to rest beside
+        back = { ...placeOf(frame, pose), motion: STILL }
+        enter(frame, pose)
+        for (const p of proof.slice(0, -1)) wait(p.frame)
         proof = []
         state = 'steady'
         unproven = false
         ghost = undefined
-        rescue(RESCUED_AT_ONCE)
+        rescue(PROOF - 1 + RESCUED_AT_ONCE)
         return tell('fits', placed)
       }
       const placed = follow(frame, { time, pose, at: said }, motion)

@@ -47,7 +47,7 @@ const FEW = 60
 const MOST_RMS = 1.6
 const MOST_HIDDEN = 0.04
 /** measured: 0.002 at the most in frames that lie where they belong, glossy ones too; 0.03 when a part of a tenth of what is seen moved by 2 mm */
-const MOST_DOUBLED = 0.006
+const MOST_DOUBLED = 0.003
 /** a hand speeds up by so much at the most, mm/s2: some three times what a jerk at a scanner of 1 kg measures (common practice, no source) */
 const HARDEST = 15_000
 /** and it trembles and the first frames of a movement come unexpected, mm */
