@@ -337,15 +337,16 @@ export function liveTracker(o: LiveOptions) {
         time = last.frame.time
         goOn(frame, laid)
         steady = pose
-        // it is led back from the one that all others have proved: the first of them may have come to rest beside
-        back = { ...placeOf(frame, pose), motion: STILL }
-        enter(frame, pose)
-        for (const p of proof.slice(0, -1)) wait(p.frame)
+        // by shape it is led back from the one that all others have proved: the first of them may have come to rest beside
+        const from = held ? 0 : proof.length - 1
+        back = { ...placeOf(proof[from].frame, proof[from].pose), motion: STILL }
+        for (const p of proof.slice(from)) enter(p.frame, p.pose)
+        for (const p of proof.slice(0, from)) wait(p.frame)
         proof = []
         state = 'steady'
         unproven = false
         ghost = undefined
-        rescue(PROOF - 1 + RESCUED_AT_ONCE)
+        rescue(from + RESCUED_AT_ONCE)
         return tell('fits', placed)
       }
       const placed = follow(frame, { time, pose, at: said }, motion)
