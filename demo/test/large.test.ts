@@ -48,19 +48,18 @@ describe('a tall post and a large sheet', () => {
   })
   test('the hand goes up and down the post, from above its top only, and never comes too near', () => {
     const b = boundingBox(post.vertices)
-    let [lowest, highest] = [Infinity, -Infinity]
+    let [lowest, highest, nearest] = [Infinity, -Infinity, Infinity]
     for (let t = 0; t < 1; t += 0.002) {
       const m = wayRound(b, 400, t)
       const eye = [m[3], m[7], m[11]]
       const aim = transformPoint(m, 0, 0, 400)
       lowest = Math.min(lowest, aim[2])
       highest = Math.max(highest, aim[2])
-      const beside = Math.hypot(...[0, 1, 2].map((k) => Math.max(0, b[k] - eye[k], eye[k] - b[k + 3])))
-      // of its box, which is wider than the post
-      expect(beside).toBeGreaterThan(240)
+      for (let i = 0; i < post.vertices.length; i += 3)
+        nearest = Math.min(nearest, Math.hypot(eye[0] - post.vertices[i], eye[1] - post.vertices[i + 1], eye[2] - post.vertices[i + 2]))
       expect(eye[2]).toBeGreaterThan(60)
     }
-    expect([lowest < 100, highest > 280]).toEqual([true, true])
+    expect([lowest < 100, highest > 280, nearest > 250, nearest]).toEqual([true, true, true, nearest])
   })
   test('the post wants towers; held by markers foot, column and both eyes are recorded', async () => {
     const plan = (await planMarkersOperation.run({ shape: [item(post)] }, planMarkersOperation.params.parse({ where: 'around', towers: true }), quietContext))

@@ -12,7 +12,7 @@ export function wayRound(box: ArrayLike<number>, ideal: number, t: number): Mat4
   // beside what is tall it stays farther out
   const reach = [3, 4].map((k) => Math.max(0, (box[k] - box[k - 3]) / 2 - 60) * (up ? 0.4 : 1))
   const a = 2 * Math.PI * t
-  const low = up ? ((1 - Math.cos(5 * a)) / 2) * (0.5 + 0.5 * Math.sin(13 * a)) : 0
+  const low = up ? ((1 - Math.cos(5 * a)) / 2) ** 3 * (0.5 + 0.5 * Math.sin(13 * a)) : 0
   const aim = [middle[0] + reach[0] * Math.sin(3 * a), middle[1] + reach[1] * Math.sin(2 * a + 0.7), up ? box[5] - 60 - up * low : middle[2]]
   const elevation = ((up ? 45 + 37 * Math.cos(5 * a) : 62 + 22 * Math.cos(5 * a)) * Math.PI) / 180
   const azimuth = 2 * a
