@@ -43,6 +43,8 @@ const solved = async () => {
   const value = (id: string) => last?.evidence?.quantities.find((q) => q.id === id)?.value ?? 0
   return { out: value('frames-set-aside'), measured: value('points-measured') }
 }
+/** frames that wait for their place; nothing is said of none */
+const waits = async () => ((await page.locator('.card [data-quantity="quarantine"]').count()) ? shownNumber(page, 'quarantine') : 0)
 const placed = async () => Number((await page.locator('.card [data-quantity="frames"]').innerText()).split('/')[1].replace(/\D/g, ''))
 const tracking = () => page.locator('[data-tracking]')
 
@@ -164,7 +166,7 @@ test('light, limits and spacing are chosen again: every frame is kept, and place
   test.setTimeout(180_000)
   const next = page.locator('[data-next]')
   await expect(next).toBeVisible({ timeout: 60_000 })
-  const [frames, before] = [await shownNumber(page, 'frames'), await placed()]
+  const [frames, before, waiting] = [await shownNumber(page, 'frames'), await placed(), await waits()]
   await page.getByText('Light, floor, limits, spacing').click()
   const exposure = page.getByLabel('Exposure')
   await page.getByLabel('Light', { exact: true }).click()
@@ -188,7 +190,9 @@ test('light, limits and spacing are chosen again: every frame is kept, and place
   await expect(next).toHaveCount(0)
   await expect(next).toBeVisible({ timeout: 120_000 })
   expect(await shownNumber(page, 'frames')).toBe(frames)
-  expect(await placed()).toBeGreaterThan(0.9 * before)
+  // which of them find their place hangs on which were passed over while they came: those wait now as well, and none is lost
+  expect((await placed()) + (await waits())).toBeGreaterThan(0.9 * (before + waiting))
+  expect(await placed()).toBeGreaterThan(0.5 * before)
   await page.getByText('Light, floor, limits, spacing').click()
 })
 
