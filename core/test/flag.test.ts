@@ -39,6 +39,12 @@ describe('a flag', () => {
     const parts = Object.fromEntries((main(extra.evidence).parts ?? []).map((p) => [p.source, p.u]))
     expect([parts['scanner'], parts['alignment'], parts['placing'], parts['nominal']]).toEqual([0.004, expect.closeTo(0.003, 9), expect.closeTo(0.002, 9), 0])
     expect(Number(main(extra.evidence).u)).toBeCloseTo(Math.hypot(0.004, 0.003, 0.002, Number(parts['surface'])), 9)
+    // of a recording, how its frames were held
+    const recorded = main((await flag(step, { at: [10, 0, 0], lineage: { ...known.lineage, frames: 0.012 } })).evidence)
+    expect(recorded.parts).toContainEqual({ source: 'frames', u: 0.012 })
+    expect(Number(recorded.u)).toBeCloseTo(Math.hypot(Number(main(extra.evidence).u), 0.012), 9)
+    const loose = (await flag(step, { at: [10, 0, 0], lineage: { ...known.lineage, frames: 'unknown' } })).evidence
+    expect([main(loose).u, loose.warnings.join()]).toEqual(['unknown', expect.stringMatching(/solve it once more/)])
   })
   test('near the limit it is not decidable, and what to blame is said', async () => {
     const r = seeded(4)

@@ -13,7 +13,7 @@ import { sampleMesh } from '../src/shape/sample.ts'
 import { chordUncertainty } from '../src/uncertainty/chord.ts'
 import { combined, withStated } from '../src/uncertainty/contribution.ts'
 import { decide } from '../src/uncertainty/decision.ts'
-import { lineage, lineageFigures, type Ran } from '../src/uncertainty/lineage.ts'
+import { framesHeld, lineage, lineageFigures, type Ran } from '../src/uncertainty/lineage.ts'
 import { patchMean } from '../src/uncertainty/patch.ts'
 import { placeUncertainty, worstPlaceUncertainty, type PoseUncertainty } from '../src/uncertainty/pose.ts'
 import { scannerUncertainty } from '../src/uncertainty/scanner.ts'
@@ -339,9 +339,21 @@ describe('the lineage of an item', () => {
     const more = path.map((s) => (s.operation === 'merge' ? { ...s, inputs: { passes: ['a', 'b', 'other'] } } : s))
     expect(lineageFigures(more, 'm').alignment).toBe('unknown')
   })
+  test('of a recorded pass counts the scanner that recorded it, and how its frames were held: the worst pass', () => {
+    const solved = (slot: string, sigma: number | string, more: Partial<Ran> = verified) =>
+      ran('solve-recording', {}, { pass: [slot] }, { evidence: { quantities: [{ id: 'frame-sigma-median', value: sigma }] }, ...more })
+    const merged = ran('merge', { passes: ['a', 'b'] }, { mesh: ['m'] })
+    const of = (...s: Ran[]) => lineageFigures([...s, merged], 'm')
+    const both = of(solved('a', 0.006), solved('b', 0.02))
+    expect([both.scanner, both.frames]).toEqual([scannerUncertainty({ error: 0.02, U: 0.01 }), 0.02])
+    // one that came as it is knows of no frames; one that was recorded with what was not verified is not known, whatever the other was
+    expect(of(path[0], solved('b', 0.02)).frames).toBe(0.02)
+    expect([of(path[0], path[1]).frames, of(path[0], solved('b', 0.02, { recordedWith: null })).scanner]).toEqual([null, 'unknown'])
+    expect([of(path[0], solved('b', 'unknown')).frames, framesHeld([ran('solve-recording', {}, { pass: ['a'] })])]).toEqual(['unknown', 'unknown'])
+  })
   test('one pass, or a mesh that was brought, has nothing to align', () => {
     expect(lineageFigures([path[0], ran('merge', { passes: ['a'] }, { mesh: ['m'] })], 'm').alignment).toEqual([])
-    expect(lineageFigures([ran('import', {}, { item: ['m'] })], 'm')).toEqual({ scanner: 'unknown', alignment: [], placing: 'unknown' })
+    expect(lineageFigures([ran('import', {}, { item: ['m'] })], 'm')).toEqual({ scanner: 'unknown', frames: null, alignment: [], placing: 'unknown' })
   })
   test('an adjustment of an earlier version stands with its worst pass for all', () => {
     const old = path.map((s) => (s.operation === 'adjust' ? { ...s, evidence: { quantities: [{ id: 'alignment-worst-pass', value: 0.02 }] } } : s))

@@ -1,7 +1,7 @@
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals'
 import { fileURLToPath } from 'node:url'
 import { Worker } from 'node:worker_threads'
-import type { CaptureRun, MappingRun, Step } from '@oak-gauge/contract'
+import type { CaptureRun, MappingRun, ScannerDetail, Step } from '@oak-gauge/contract'
 import { boundingBox } from '@oak-gauge/core/shape/points.ts'
 import { SessionRow } from '../src/db/scannermodels.ts'
 import { sweepFrames } from '../src/sessions/framelog.ts'
@@ -232,6 +232,11 @@ describe('recording by markers', () => {
     const [{ id }] = (await all.call('POST', `/jobs/${job.job.id}/steps/${cutStep.id}/rerun`, { params: { ...cutStep.params, without: [] } })).body as Step[]
     const step = await finished(id)
     expect([step.state, step.problem, evidence(step, 'frames-set-aside')]).toEqual(['done', null, undefined])
+    // the flags of a part that is made of it ask how its scanner stood
+    const { calibration, health } = (await all.call('GET', `/scanners/${ids['Alder']}`)).body as ScannerDetail
+    expect([cutStep, step].map((s) => s.recordedWith)).toEqual(
+      Array(2).fill(expect.objectContaining({ scanner: 'Alder', calibration: calibration!.id, state: health.state })),
+    )
     expect(step.evidence!.timeline!.known.at(-1)).toBe(evidence(step, 'points'))
     expect(cutStep.evidence!.timeline!.known.at(-1)).toBeLessThan(step.evidence!.timeline!.known.at(-1)!)
     expect(Number(evidence(step, 'frames'))).toBe(live.frames === ended.frames ? live.frames : ended.frames)

@@ -23,7 +23,7 @@ const U = z.number().nonnegative().optional()
 
 export const flag = defineOperation({
   name: 'flag',
-  version: 3,
+  version: 4,
   title: 'Flag',
   stage: 'Inspect',
   sample: { at: [0, 0, 0] },
@@ -40,10 +40,14 @@ export const flag = defineOperation({
     lineage: z
       .object({
         scanner: z.union([z.number().nonnegative(), z.literal('unknown')]),
+        frames: z
+          .union([z.number().nonnegative(), z.literal('unknown')])
+          .nullable()
+          .default(null),
         alignment: z.union([z.array(pose), z.literal('unknown')]),
         placing: z.union([pose, z.literal('unknown')]),
       })
-      .default({ scanner: 'unknown', alignment: 'unknown', placing: 'unknown' })
+      .default({ scanner: 'unknown', frames: null, alignment: 'unknown', placing: 'unknown' })
       .describe('What the steps before tell of the uncertainty; taken from the ledger.'),
   }),
   inputs: {
@@ -99,6 +103,7 @@ function usualRadius(d: Mesh | Points): number {
 
 const UNKNOWN = {
   scanner: 'How far the scanner is off is not known: it was not verified when these passes were brought in. State its uncertainty, or nothing is decidable.',
+  frames: 'How well the frames of a recording were held is not known: solve it once more.',
   alignment: 'How far the passes are off is not known: nothing holds some of them, or they were not adjusted together since they were moved. See Align.',
   placing: 'How well the part lies on its nominal here is not known: lay it on by best fit in Datum, with faces that hold it in this direction.',
   nominal: 'Which nominal this is compared with was not said: what its facets bring is not known.',
@@ -108,6 +113,7 @@ interface Lineage {
   at: readonly number[]
   lineage: {
     scanner: Contribution['u']
+    frames: Contribution['u'] | null
     alignment: Parameters<typeof worstPlaceUncertainty>[0] | 'unknown'
     placing: Parameters<typeof placeUncertainty>[0] | 'unknown'
   }
@@ -120,9 +126,10 @@ function contributions(f: Patch, { at, lineage }: Lineage, on: Item, nominal: It
   // the alignment speaks of the part as it was merged, before it was laid on its nominal
   const own = transformPoint(back, at[0], at[1], at[2])
   const along = n && rotateVector(back, n[0], n[1], n[2])
-  const { scanner, alignment, placing } = lineage
+  const { scanner, frames, alignment, placing } = lineage
   return [
     { source: 'scanner', u: scanner },
+    ...(frames === null ? [] : [{ source: 'frames' as const, u: frames }]),
     { source: 'alignment', u: alignment === 'unknown' || !along ? 'unknown' : worstPlaceUncertainty(alignment, own, along) },
     { source: 'placing', u: placing === 'unknown' || !n ? 'unknown' : placeUncertainty(placing, at, n) },
     { source: 'nominal', u: nominal ? chordUncertainty(nominal.data, transformPoint(invertRigid(nominal.pose), at[0], at[1], at[2])) : 'unknown' },

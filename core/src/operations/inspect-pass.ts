@@ -35,6 +35,8 @@ export interface InspectOptions {
   spacing: number
   /** of the scanner's verification, mm */
   distance: DistanceError | null
+  /** how well its frames were held, standard, mm; null: it is no recording. Default null */
+  held?: number | 'unknown' | null
   /** where it lies is found by its shape first. Default false */
   byShape?: boolean
 }
@@ -55,6 +57,7 @@ export async function inspectPass(points: Points, pose: Mat4, part: Mesh, p: Ins
   const coverage = coverageOf(part, transformMesh(measured.data, measured.pose), Math.max(NEAR, REACH * p.spacing))
   const lineage = {
     scanner: p.distance ? scannerUncertainty(p.distance) : ('unknown' as const),
+    frames: p.held ?? null,
     alignment: [],
     placing: fit.evidence.poses?.[0] ?? ('unknown' as const),
   }

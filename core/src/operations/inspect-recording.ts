@@ -9,7 +9,7 @@ import { q } from './quantities.ts'
 
 export const inspectRecordingOperation = defineOperation({
   name: 'inspect-recording',
-  version: 1,
+  version: 2,
   title: 'Look what a recording came to',
   stage: 'Capture',
   shows: ['covered', 'foretold-u', 'faces-decidable'],
@@ -19,6 +19,11 @@ export const inspectRecordingOperation = defineOperation({
     spacing: z.number().min(0.1).max(20).default(1).describe('Covered is what has measured surface within two of these, mm.'),
     limit: z.number().positive().default(0.1).describe('Tolerance: fine inside plus / minus this, mm.'),
     distance: z.object({ error: z.number(), U: z.number().nonnegative() }).nullable().default(null).describe('Verified distance error of the scanner, mm.'),
+    held: z
+      .union([z.number().nonnegative(), z.literal('unknown')])
+      .nullable()
+      .default(null)
+      .describe('How well its frames were held, standard, mm; taken from the ledger.'),
     byShape: z.boolean().default(true).describe('Where the pass lies on the nominal is found by its shape first.'),
   }),
   inputs: {

@@ -103,7 +103,7 @@ export const rehearseRecordingOperation = defineOperation({
         solved.points,
         params.by === 'shape' ? axesOf(solved, rehearsed.truth) : identity(),
         part,
-        { ...params, distance: scanner.distance },
+        { ...params, distance: scanner.distance, held: solved.sigma.median },
         subProgress(ctx, 0.75, 1),
       ))
     return { outputs: {}, evidence: evidenceOf(rehearsed, solved, foretold, params) }

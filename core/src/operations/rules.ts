@@ -1,8 +1,8 @@
-import { alignmentError, lineageFigures, type Ran } from '../uncertainty/lineage.ts'
+import { alignmentError, framesHeld, lineage, lineageFigures, type Ran } from '../uncertainty/lineage.ts'
 
 /**
- * Settings that the steps before know better than any person: the error of the joint adjustment limits the merge's cell, and
- * what led to the measured part is the uncertainty of its flags. Applied when the step runs, so that a repeated step, or a
+ * Settings that the steps before know better than any person: the error of the joint adjustment limits the merge's cell,
+ * what led to the measured part is the uncertainty of its flags, and how a recorded pass was held is part of what it came to. Applied when the step runs, so that a repeated step, or a
  * recipe on another part, sees the figures of its own run.
  */
 export function withEarlierFigures(
@@ -15,6 +15,7 @@ export function withEarlierFigures(
     const error = alignmentError(earlier, inputs['passes'] ?? [])
     return error === undefined ? params : { ...params, alignmentError: error }
   }
+  if (operation === 'inspect-recording') return { ...params, held: framesHeld(lineage(earlier, inputs['pass'] ?? [])) }
   const [on] = inputs['on'] ?? []
   return operation === 'flag' && on ? { ...params, lineage: lineageFigures(earlier, on) } : params
 }

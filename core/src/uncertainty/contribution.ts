@@ -1,6 +1,7 @@
 /** Where an uncertainty comes from, and what each is called. */
 export const SOURCES = {
   scanner: 'the scanner',
+  frames: 'the tracking of the frames',
   alignment: 'the alignment of the passes',
   placing: 'the placing on the nominal',
   nominal: 'the nominal’s facets',

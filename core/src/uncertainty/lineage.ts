@@ -19,12 +19,16 @@ export interface Ran {
 export interface LineageFigures {
   /** standard, mm */
   scanner: Contribution['u']
+  /** how well the frames were held of which a pass was made, the worst pass, standard, mm; null where passes came as they are */
+  frames: Contribution['u'] | null
   /** of the passes against one another; empty where there was nothing to align */
   alignment: PoseUncertainty[] | 'unknown'
   /** of the part on its nominal */
   placing: PoseUncertainty | 'unknown'
 }
 
+/** Steps that bring a pass in: a whole one, or the frames it is made of. */
+const BROUGHT = ['import', 'solve-recording']
 /** Ports whose items a result is compared with, not made of. */
 const BESIDE = new Set(['nominal', 'plan', 'known', 'from'])
 const MOVING = ['align-pairs', 'align-shape', 'align-fine', 'join-markers']
@@ -57,11 +61,11 @@ export function alignmentError(steps: readonly Ran[], slots: readonly string[]):
 export function lineageFigures(steps: readonly Ran[], slot: string): LineageFigures {
   const path = lineage(steps, [slot])
   const placed = path.findLast((s) => s.operation === 'best-fit')
-  return { scanner: ofScanner(path), alignment: ofAlignment(path), placing: placed?.evidence?.poses?.[0] ?? 'unknown' }
+  return { scanner: ofScanner(path), frames: framesHeld(path), alignment: ofAlignment(path), placing: placed?.evidence?.poses?.[0] ?? 'unknown' }
 }
 
 function ofScanner(path: readonly Ran[]): Contribution['u'] {
-  const brought = path.filter((s) => s.operation === 'import')
+  const brought = path.filter((s) => BROUGHT.includes(s.operation))
   if (!brought.length) return 'unknown'
   let worst = 0
   for (const s of brought) {
@@ -69,6 +73,17 @@ function ofScanner(path: readonly Ran[]): Contribution['u'] {
     worst = Math.max(worst, scannerUncertainty(s.recordedWith.distance))
   }
   return worst
+}
+
+/**
+ * How well the frames were held of which the passes of these steps were made, standard, mm. The median of a pass, of the pass where that is the largest: a place
+ * is seen by several frames. Their errors go together (one map, a way that drifts), so it does not shrink with their number.
+ */
+export function framesHeld(steps: readonly Ran[]): LineageFigures['frames'] {
+  const solved = steps.filter((s) => s.operation === 'solve-recording')
+  if (!solved.length) return null
+  const each = solved.map((s) => s.evidence?.quantities.find((x) => x.id === 'frame-sigma-median')?.value)
+  return each.every((v) => typeof v === 'number' && Number.isFinite(v)) ? Math.max(...each.map(Number)) : 'unknown'
 }
 
 function ofAlignment(path: readonly Ran[]): LineageFigures['alignment'] {

@@ -11,6 +11,7 @@ import { middleDistance } from '../markers/mappingview.ts'
 import { toProblem } from '../problem.ts'
 import type { Queue } from '../queue.ts'
 import type { ScannerKeeper } from '../scanners/keeper.ts'
+import { standing } from '../scanners/summary.ts'
 import { rounded } from '../sessions/frames.ts'
 import { openSession, Session } from '../sessions/session.ts'
 import { emptyView, floorChosen, Model, placedAnew, tracked } from './captureview.ts'
@@ -409,7 +410,7 @@ export class CaptureRun extends Session<RunView, Progress> {
     try {
       await Promise.all([this.note(), this.wholeLog()])
       if (!this.view.frames) throw new OakError('nothing-recorded', 'Nothing was recorded.', { remedy: 'Record, or give it up.' })
-      this.view.step = await storePass(this.db, this.queue, this.record, this.scanner, this.o, this.view.without)
+      this.view.step = await storePass(this.db, this.queue, this.record, this.scanner, this.o, this.view.without, await standing(this.scanner.id, this.keeper))
       this.view.phase = 'done'
       await this.close('done')
       // the recording is a file of the job by now

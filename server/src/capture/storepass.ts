@@ -8,6 +8,7 @@ import { storeFile } from '../blobs.ts'
 import type { Database } from '../db/connect.ts'
 import type { ScannerRow, SessionRow } from '../db/scannermodels.ts'
 import { enqueueFile } from '../ledger/enqueue.ts'
+import type { RecordedWith } from '@oak-gauge/contract'
 import type { Stage } from '../markers/stage.ts'
 import type { Queue } from '../queue.ts'
 import { storedFrames } from '../sessions/framelog.ts'
@@ -57,6 +58,7 @@ export async function storePass(
   scanner: ScannerRow,
   o: CaptureOptions,
   without: readonly [number, number][],
+  recordedWith: RecordedWith,
 ): Promise<string> {
   const name = `${o.name}.frames`
   const file = await storeFile(db.pool, name, Readable.from(whole(db, record, scanner, o)))
@@ -68,6 +70,7 @@ export async function storePass(
     setup: o.setup,
     params: { name: o.name, by: o.by, spacing: o.spacing, ...limitsOf(o), ...(without.length ? { without } : {}) },
     inputs: o.map && inMap(o) ? { map: [o.map.slot] } : {},
+    recordedWith,
     // of the session's own number
     request: record.id,
   })
