@@ -83,8 +83,9 @@ const CHAIN = 500
 /**
  * Tracks frames as they come, by their shape, by markers, or by both. A frame enters the surface when it fits, is held in all six motions, contradicts nothing,
  * and lies where a hand can have brought the scanner; else it waits. When the place was found again, by the constellation of the markers or by shape near where
- * it was lost, and has held for PROOF frames, those that wait are tried backwards from there; where something is free it is weak until it is held. Nothing that was not steady is ever added; as long as the first
- * frame holds none, a newer one begins the surface anew. Weak frames, and the oldest of too many that wait, are not kept here: whoever records keeps all frames.
+ * it was lost, and has held for PROOF frames, those that wait are tried backwards from there; where something is free it is weak until it is held. Nothing that
+ * was not steady is ever added; as long as the first frame holds none, a newer one begins the surface anew. Weak frames, and the oldest of too many that wait,
+ * are not kept here: whoever records keeps all frames.
  */
 export function liveTracker(o: LiveOptions) {
   const by = heldBy(o)
@@ -208,18 +209,11 @@ export function liveTracker(o: LiveOptions) {
     }
   }
 
-  /** The surface begins anew with this frame: those before have shown nothing that held it. */
-  const beginWith = (frame: LiveFrame, at = pose): LiveState => {
+  /** The surface begins anew with this frame, where it lies: those before have shown nothing that held it. */
+  const beginWith = (frame: LiveFrame) => {
     model.beginAnew()
-    disputed.forget()
-    pose = steady = at
-    ghost = undefined
-    motion = STILL
-    time = frame.time
-    said = frame.at
-    state = 'steady'
+    steady = pose
     enter(frame, pose)
-    return tell('fits')
   }
   /** The next frame is expected after this one. */
   const goOn = (frame: LiveFrame, laid: ShapePose): void => {
@@ -302,7 +296,14 @@ export function liveTracker(o: LiveOptions) {
         const found = find(frame)
         if (typeof found === 'string' || !found.laid) {
           // one frame is nothing to come back to: the newest begins anew
-          if (model.count() === 1 && !holder && showsEnough(frame)) return beginWith(frame)
+          if (model.count() === 1 && !holder && showsEnough(frame)) {
+            ghost = undefined
+            time = frame.time
+            said = frame.at
+            state = 'steady'
+            beginWith(frame)
+            return tell('fits')
+          }
           wait(frame)
           return tell(typeof found === 'string' ? found : 'elsewhere')
         }
@@ -388,9 +389,7 @@ export function liveTracker(o: LiveOptions) {
         rescue(RESCUED_AT_ONCE)
       } else if (model.count() === 1 && !holder) {
         // what the first frame shows does not hold the next ones: a newer one may
-        model.beginAnew()
-        steady = pose
-        enter(frame, pose)
+        beginWith(frame)
       }
       return tell(verdict.why, placed)
     },
