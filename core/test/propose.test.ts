@@ -38,6 +38,10 @@ describe('what is rehearsed first', () => {
     expect(proposeRecording(tray, [birch], { ...brief, planned: true }).by.value).toBe('markers')
     // of the scanner that was chosen, whichever is proposed
     expect(proposeRecording(tray, [birch, alder], { ...brief, chosen: 1 })).toMatchObject({ scanner: { value: 0 }, by: { value: 'markers' } })
+    // what says where it is needs nothing stuck on the part
+    const own = { mm: 0.02, degrees: 0.01 }
+    const [table, arm] = (['fringe', 'arm-line'] as const).map((kind) => ({ ...birch, spec: { ...birch.spec, kind, own } }))
+    expect([table, arm].map((s) => proposeRecording(tray, [s], { ...brief, planned: true }).by.value)).toEqual(['both', 'own'])
     const plate = proposeRecording(boxSolid(300, 200, 2), [birch], brief).by
     expect([plate.value, plate.why.includes('slide')]).toEqual(['markers', true])
     const round = proposeRecording(cylinderSolid(40, 60), [birch], brief).by

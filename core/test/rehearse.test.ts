@@ -118,6 +118,32 @@ describe('a recording that nobody has made yet', () => {
     await expect(async () => rehearse.run({ shape: [part] }, settings({ by: 'markers' }), quietContext)).rejects.toMatchObject({ code: 'missing-input' })
   }, 120_000)
 
+  it('before a turntable, and under the line of an arm: held by what they say', async () => {
+    const own = { mm: 0.02, degrees: 0.004 }
+    const table = { ...scanner, own, way: 'table' as const, stride: 4, distance: { error: 0.02, U: 0.01 } }
+    const run = (s: object, o: object) => rehearse.run({ shape: [part] }, rehearse.params.parse({ spacing: 2, scanner: s, ...o }), quietContext)
+    const shots = (await run(table, { by: 'both', shots: 6 })).evidence
+    expect(['frames', 'frames-not-placed'].map((id) => value(shots, id))).toEqual([6, 0])
+    expect(Number(value(shots, 'seconds'))).toBeLessThan(15)
+    // all but the underside
+    expect(Number(value(shots, 'covered'))).toBeGreaterThan(50)
+    expect(Number(value(shots, 'deviation-rms'))).toBeLessThan(0.1)
+    expect(shots.faces!.filter((f) => f.covered > 0.9).every((f) => f.parts!.some((p) => p.source === 'frames' && Number(p.u) > 0.005))).toBe(true)
+    const arm = {
+      ...scanner,
+      own: { mm: 0.008, degrees: 0.001 },
+      way: 'arm' as const,
+      pattern: 'line' as const,
+      along: 4,
+      rate: 8,
+      distance: { error: 0.02, U: 0.01 },
+    }
+    const lines = (await run(arm, { by: 'own', frames: 500 })).evidence
+    expect(Number(value(lines, 'covered'))).toBeGreaterThan(50)
+    expect(Number(value(lines, 'frames-not-placed')) / Number(value(lines, 'frames'))).toBeLessThan(0.1)
+    await expect(async () => run(scanner, { by: 'own' })).rejects.toMatchObject({ code: 'missing-input' })
+  }, 120_000)
+
   it('a plate and a turned part are free by shape: nothing is foretold of them, and markers are asked for', async () => {
     for (const free of [boxSolid(200, 150, 5), cylinderSolid(80, 60)]) {
       const { evidence: e } = await rehearse.run({ shape: [{ name: 'free', data: free, pose: identity() }] }, settings({ frames: 30 }), quietContext)

@@ -10,6 +10,7 @@ import { MATERIALS, type Thing } from '@oak-gauge/core/scanner/scene.ts'
 import { seeMarkers } from '@oak-gauge/core/scanner/seemarkers.ts'
 import { takeShot, type Shot, type ShotOptions } from '@oak-gauge/core/scanner/shot.ts'
 import { bodyToLeft } from '@oak-gauge/core/scanner/spec.ts'
+import { tableToBody } from '@oak-gauge/core/scanner/turntable.ts'
 import { makeMesh } from '@oak-gauge/core/shape/mesh.ts'
 import { buildBvh } from '@oak-gauge/core/space/bvh.ts'
 import type { Clock } from './clock.ts'
@@ -50,7 +51,6 @@ const TABLE_LEAN = (15 * Math.PI) / 180
 const HEAD_DOWN = (-30 * Math.PI) / 180
 /** of a turntable: how far its axis is from where it is believed to be, mm, and how it tilts, rad */
 const WOBBLE = { off: 0.025, tilt: 5e-5 }
-const MARKER_HEAD_DOWN = (52 * Math.PI) / 180
 
 /**
  * A stand-in scanner without its connection: true optics that nobody outside sees, images and points from them, warmth, and drops. The
@@ -329,9 +329,7 @@ export class StandIn {
    * scanner goes round them counter-clockwise, seen from above.
    */
   private sceneOnTable(off: Mat4 = identity()): Mat4 {
-    const table = multiply(translation(0, 0, this.device.spec.range.ideal), fromRotationVector(MARKER_HEAD_DOWN, 0, 0))
-    const zUp = fromRotationVector(Math.PI / 2, 0, 0)
-    return multiply(multiply(table, multiply(fromRotationVector(0, (this.turn * Math.PI) / 180, 0), zUp)), off)
+    return multiply(tableToBody(this.device.spec.range.ideal, this.turn), off)
   }
 
   /** What the table does beside turning, and where its axis is not quite where it is believed to be: unknown to the device. */

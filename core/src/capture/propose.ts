@@ -1,3 +1,4 @@
+import { bestHold } from './holder.ts'
 import { isGlossy, usualExposure } from './exposing.ts'
 import { freedoms } from '../align/freedom.ts'
 import { motionsIn, motionWords } from '../align/freemotion.ts'
@@ -11,7 +12,7 @@ import { boundingBox } from '../shape/points.ts'
 
 export interface OfferedScanner {
   name: string
-  spec: Pick<ScannerSpec, 'kind' | 'design' | 'range'>
+  spec: Pick<ScannerSpec, 'kind' | 'design' | 'range' | 'own'>
   /** what its last verification found; null: none since it was calibrated */
   distance: DistanceError | null
 }
@@ -35,7 +36,7 @@ export interface Proposed<T> {
 export interface RecordingProposal {
   /** number of the scanner; null: there is none */
   scanner: Proposed<number> | null
-  by: Proposed<'markers' | 'shape'>
+  by: Proposed<'markers' | 'shape' | 'both' | 'own'>
   /** mm */
   spacing: Proposed<number>
   /** 1: matt white at the ideal distance is well exposed */
@@ -115,6 +116,16 @@ function widthOf({ design, range }: OfferedScanner['spec']): number {
 }
 
 function holding(part: Mesh, areas: ArrayLike<number>, up: boolean[], scanner: OfferedScanner | undefined, o: RecordingBrief): RecordingProposal['by'] {
+  if (scanner?.spec.own) {
+    const lines = scanner.spec.kind === 'arm-line'
+    const value = bestHold(false, true, lines)
+    return {
+      value,
+      why: lines
+        ? `${scanner.name} says where it is; a single line says nothing of that.`
+        : `${scanner.name} says where it is, and shape tells it more exactly.`,
+    }
+  }
   if (o.planned) return { value: 'markers', why: 'They are planned, and hold a frame whatever it sees of the part.' }
   if (scanner?.spec.kind === 'laser-lines')
     return { value: 'markers', why: `A frame of ${scanner.name} is a few lines: they hardly hold it by its shape. Plan markers first.` }

@@ -1,5 +1,5 @@
 import { deflateSync } from 'fflate'
-import { identity, invertRigid, multiply, type Mat4 } from '../base/mat4.ts'
+import { fromRotationVector, identity, invertRigid, multiply, translation, type Mat4 } from '../base/mat4.ts'
 import { seeded } from '../base/random.ts'
 import { defineKernel, type RunContext } from '../base/run.ts'
 import type { Stereo } from '../calibrate/camera.ts'
@@ -8,11 +8,13 @@ import { MATERIALS, type Thing } from '../scanner/scene.ts'
 import { seeMarkers, type StuckMarkers } from '../scanner/seemarkers.ts'
 import { takeShot } from '../scanner/shot.ts'
 import { bodyToLeft, type ScannerSpec } from '../scanner/spec.ts'
+import { tableToBody } from '../scanner/turntable.ts'
 import type { Mesh } from '../shape/mesh.ts'
 import { boundingBox } from '../shape/points.ts'
 import { boxSolid } from '../shape/solids.ts'
 import { buildBvh } from '../space/bvh.ts'
 import { encodeFrame } from './framecode.ts'
+import { lineLength, PACE, wayOver } from './wayover.ts'
 import { wayRound } from './wayround.ts'
 
 /** What a scanner makes of what is before it while it is moved. */
@@ -28,6 +30,10 @@ export interface RehearsedScanner {
   located: number
   /** frames a second */
   rate: number
+  /** led round by a hand, over it on an arm, or before a turntable on which the part stands. Default 'hand' */
+  way?: 'hand' | 'arm' | 'table' | undefined
+  /** it says where it is, to so much along and about each axis (1 sigma): mm, degrees */
+  own?: { mm: number; degrees: number } | undefined
 }
 
 export interface RehearsedScene {
@@ -40,8 +46,10 @@ export interface RehearsedScene {
 }
 
 export interface RehearsalOptions {
-  /** once round, s */
+  /** once round, s: of what a hand leads. An arm and a turntable take as long as they take */
   seconds: number
+  /** shots of a turntable, once round. Default 8 */
+  shots?: number
   /** frames that are made, at the most: they are spread over the way evenly */
   frames: number
   /** 1: matt white at the ideal distance is well exposed. Default 1 */
@@ -54,7 +62,7 @@ export interface RehearsedRecording {
   /** where the left camera truly was, by the frames' times: scanner to world */
   truth: Map<number, Mat4>
   /** of a real one: frames, points, and bytes as they are kept */
-  expected: { frames: number; points: number; bytes: number }
+  expected: { frames: number; points: number; bytes: number; seconds: number }
   /** share of the light that met a surface but was too dark, and that was too bright, 0..1 */
   dark: number
   bright: number
@@ -65,6 +73,9 @@ const EXPOSED = 2
 /** how far a table goes beyond the part, mm, and how thick it is */
 const BEYOND = 100
 const THICK = 10
+/** s that a shot takes, and until the table has turned on and stands (own choice) */
+const SHOT = 0.3
+const TURNED = 1
 /** every so many frames one is written as it would be kept */
 const WRITTEN = 8
 /** mm: a quarter of usual noise */
@@ -83,6 +94,8 @@ interface Shots {
 interface Taken {
   time: number
   pose: Mat4
+  /** where it says that it is */
+  at: Mat4
   xyz: Float32Array
   intensity: Uint8Array
   markers: { xyz: Float32Array; diameters: Float32Array }
@@ -90,17 +103,38 @@ interface Taken {
   bright: number
 }
 
+/** Body to world, and how long it takes, s. */
+function wayIn({ scanner, box, seconds, frames }: Pick<Shots, 'scanner' | 'box' | 'seconds' | 'frames'>): { seconds: number; at(share: number): Mat4 } {
+  const { way, range, optics } = scanner
+  if (way === 'arm') {
+    const over = wayOver(box, range, lineLength(optics.left, range.ideal))
+    return { seconds: over.length / PACE, at: (share) => over.at(share) }
+  }
+  if (way === 'table') {
+    const stands = translation((box[0] + box[3]) / 2, (box[1] + box[4]) / 2, box[2])
+    return { seconds: frames * (SHOT + TURNED), at: (share) => multiply(stands, invertRigid(tableToBody(range.ideal, 360 * share))) }
+  }
+  return { seconds, at: (share) => wayRound(box, range.ideal, share) }
+}
+
 const shotsKernel = defineKernel('capture.rehearse', (a: Shots, start: number, end: number): Taken[] => {
   const { range, optics, pattern, stride, along, located } = a.scanner
+  const { own, way } = a.scanner
   const back = invertRigid(bodyToLeft(optics))
-  const poseAt = (seconds: number) => multiply(wayRound(a.box, range.ideal, seconds / a.seconds), back)
+  const led = wayIn(a)
+  const poseAt = (seconds: number) => multiply(led.at(seconds / a.seconds), back)
   return Array.from({ length: end - start }, (_, k) => {
     const n = start + k
-    const seconds = ((n + 0.5) / a.frames) * a.seconds
+    const seconds = ((n + (way === 'table' ? 0 : 0.5)) / a.frames) * a.seconds
     const pose = poseAt(seconds)
-    const exposed = (EXPOSED * a.exposure) / 2000
+    // a table stands still for its shot
+    const exposed = way === 'table' ? 0 : (EXPOSED * a.exposure) / 2000
     const [before, after] = [poseAt(seconds - exposed), poseAt(seconds + exposed)]
     const seed = a.seed + 7919 * n
+    const r = seeded(seed + 3)
+    const off = own && [...Array<number>(3).fill((own.degrees * Math.PI) / 180), ...Array<number>(3).fill(own.mm)].map((s) => s * r.gauss())
+    // nobody waits for frames that are not made: from one to the next a real hand is followed step by step
+    const at = off ? multiply(pose, fromRotationVector(off[0], off[1], off[2], off[3], off[4], off[5])) : pose
     const shot = takeShot({ range }, optics, optics, a.things, {
       pose,
       motion: after.slice(0, 12).map((v, i) => v - before[i]),
@@ -115,13 +149,13 @@ const shotsKernel = defineKernel('capture.rehearse', (a: Shots, start: number, e
     const markers = a.markers
       ? seeMarkers({ range }, optics, optics, a.markers, a.things, { pose, noise: located, seed: seed + 2 })
       : { xyz: new Float32Array(0), diameters: new Float32Array(0) }
-    return { time: 1000 * seconds, pose, markers: { xyz: markers.xyz, diameters: markers.diameters }, ...shot }
+    return { time: 1000 * seconds, pose, at, markers: { xyz: markers.xyz, diameters: markers.diameters }, ...shot }
   })
 })
 
 /**
- * A recording of a part that nobody has made yet: the scanner is led once round it (wayRound), and each frame is what the physics of a shot make of it (takeShot,
- * seeMarkers). What it is solved by is what real ones are solved by: nothing but the frames is told. Deterministic for its input.
+ * A recording of a part that nobody has made yet: the scanner is led once round it (wayRound), over it (wayOver), or the part is turned before it, and each frame
+ * is what the physics of a shot make of it (takeShot, seeMarkers). What it is solved by is what real ones are solved by: nothing but the frames is told. Deterministic for its input.
  */
 export async function rehearseRecording(scene: RehearsedScene, scanner: RehearsedScanner, o: RehearsalOptions, ctx: RunContext): Promise<RehearsedRecording> {
   const box = boundingBox(scene.part.vertices)
@@ -136,14 +170,16 @@ export async function rehearseRecording(scene: RehearsedScene, scanner: Rehearse
     under[11] = box[2] - THICK
     things.push(solid(boxSolid(x, y, THICK), under))
   }
-  const real = Math.max(1, Math.round(o.seconds * scanner.rate))
-  const frames = Math.min(o.frames, real)
+  const shots = scanner.way === 'table' ? (o.shots ?? 8) : undefined
+  const { seconds } = wayIn({ scanner, box: Array.from(box), seconds: o.seconds, frames: shots ?? 0 })
+  const real = shots ?? Math.max(1, Math.round(seconds * scanner.rate))
+  const frames = Math.min(shots ?? o.frames, real)
   const args: Shots = {
     things,
     markers: scene.markers,
     scanner,
     box: Array.from(box),
-    seconds: o.seconds,
+    seconds,
     frames,
     exposure: o.exposure ?? 1,
     seed: o.seed ?? 1,
@@ -156,15 +192,14 @@ export async function rehearseRecording(scene: RehearsedScene, scanner: Rehearse
     bright += t.bright / frames
     if (n % WRITTEN) return
     const markers = Array.from(t.markers.diameters).flatMap((d, i) => [...t.markers.xyz.subarray(3 * i, 3 * i + 3), d])
-    bytes += recordOf(t.time, markers, deflateSync(encodeFrame({ xyz: t.xyz, intensity: t.intensity }, STEP), { level: 3 })).length
+    bytes += recordOf(t.time, markers, deflateSync(encodeFrame({ xyz: t.xyz, intensity: t.intensity }, STEP), { level: 3 }), scanner.own && t.at).length
     written++
   })
   const share = real / frames
   return {
-    // nobody waits for frames that are not made: from one to the next a real hand is followed step by step
-    frames: taken.map((t) => ({ time: t.time, at: t.pose, markers: t.markers, points: () => ({ xyz: t.xyz, intensity: t.intensity }) })),
+    frames: taken.map((t) => ({ time: t.time, at: t.at, markers: t.markers, points: () => ({ xyz: t.xyz, intensity: t.intensity }) })),
     truth: new Map(taken.map((t) => [t.time, t.pose])),
-    expected: { frames: real, points: Math.round(points * share), bytes: Math.round((bytes / written) * real) },
+    expected: { frames: real, points: Math.round(points * share), bytes: Math.round((bytes / written) * real), seconds },
     dark,
     bright,
   }

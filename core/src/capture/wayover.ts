@@ -10,6 +10,8 @@ const DOWN = 35
 const TURNING = 60
 /** nothing comes nearer than so many times the nearest distance */
 const NEARER = 1.05
+/** mm a second at which a line is led: at seventeen frames a second 1.5 mm from one to the next */
+export const PACE = 25
 /** mm beyond the part in which a strip begins and ends */
 const BEYOND = 10
 

@@ -23,7 +23,7 @@ const PLAIN = designedStereo({ width: 1024, height: 768, focal: 1050, baseline: 
 /** sigma of a marker's place in a map that is yet to be made, mm */
 const MAPPED = 0.01
 /** Measured on the bracket, foretold / real coverage: 150 frames of an area 53 / 60 %, 300 58 / 60; of lines 150 43 / 51, 300 44, 600 49. */
-const FRAMES = { area: 300, cross: 600, line: 600 }
+const FRAMES = { area: 300, cross: 600, line: 2000 }
 /** of fewer frames nothing is foretold: the first one always has a place */
 const HELD = 5
 /** it looks down, or it is hidden: cosine of its way out against upwards */
@@ -37,29 +37,39 @@ export const rehearsedScanner = z.object({
   along: z.number().int().min(1).max(32).optional(),
   located: z.number().positive().max(1).default(0.03),
   rate: z.number().positive().max(1000).default(15),
+  way: z.enum(['hand', 'arm', 'table']).default('hand'),
+  own: z.object({ mm: z.number().positive(), degrees: z.number().positive() }).optional(),
   distance: z.object({ error: z.number(), U: z.number().nonnegative() }).nullable().default(null),
 })
 
 const settings = z.object({
-  by: z.enum(['markers', 'shape', 'both']).default('shape').describe('What holds the frames. Markers need a plan of them.'),
+  by: z
+    .enum(['markers', 'shape', 'both', 'own'])
+    .default('shape')
+    .describe(
+      'What holds the frames. Markers need a plan of them; own: what an arm or a turntable says of itself; both: that, or markers, together with shape.',
+    ),
   up: z.enum(UPS).default('+z').describe('Which way of the job is up as the part stands.'),
   spacing: z.number().min(0.1).max(20).default(1).describe('Spacing of the surface, mm.'),
   surface: z.enum(['matte', 'dark', 'glossy', 'see-through']).default('matte').describe('How the surface answers light.'),
   exposure: z.number().min(0.05).max(20).default(1).describe('1: matt white at the ideal distance is well exposed.'),
   table: z.boolean().default(false).describe('A table under the part is measured as well, and helps to hold the frames.'),
-  seconds: z.number().min(2).max(1200).default(40).describe('How long the scanner is led round the part, s.'),
+  seconds: z.number().min(2).max(1200).default(40).describe('How long the scanner is led round the part by hand, s.'),
+  shots: z.number().int().min(2).max(72).default(8).describe('Shots of a turntable, once round.'),
   frames: z
     .number()
     .int()
     .min(20)
     .max(2000)
     .optional()
-    .describe('Frames that are made, spread over the whole way. Default: 300 of an area, 600 of lines, or as many as a real recording has.'),
+    .describe(
+      'Frames that are made, spread over the whole way. Default: 300 of an area, 600 of crossing lines, 2000 of single ones, or as many as a real recording has.',
+    ),
   limit: z.number().positive().default(0.1).describe('Tolerance: fine inside plus / minus this, mm.'),
   scanner: rehearsedScanner
     .prefault({})
     .describe(
-      'What sees: optics, working range (mm), pattern, px between samples, px by which a place is located, frames a second, and its verified distance error (mm).',
+      'What sees: optics, working range (mm), pattern, px between samples, px by which a place is located, frames a second, how it goes over the part, how well it knows where it is (mm, degrees), and its verified distance error (mm).',
     ),
 })
 type Params = z.output<typeof settings>
@@ -81,7 +91,13 @@ export const rehearseRecordingOperation = defineOperation({
   async run(inputs, params, ctx) {
     const [item] = inputs['shape'] as Item<Mesh | Points>[]
     const [plan] = (inputs['plan'] ?? []) as (Item<Markers> | undefined)[]
-    if (params.by !== 'shape' && !plan)
+    const { scanner } = params
+    if (params.by === 'own' && !scanner.own)
+      throw new OakError('missing-input', 'Frames are to be held by what the scanner says of itself, and this one says nothing.', {
+        where: 'rehearse-recording, by',
+        remedy: 'Let markers or shape hold the frames.',
+      })
+    if (params.by !== 'shape' && !plan && !scanner.own)
       throw new OakError('missing-input', 'Frames are to be held by markers, and there is no plan of them.', {
         where: 'rehearse-recording, plan',
         remedy: 'Plan the markers first, or let shape hold the frames.',
@@ -89,7 +105,6 @@ export const rehearseRecordingOperation = defineOperation({
     const part = upright(item.data.kind === 'points' ? tiled(item.data) : item.data, item.pose, params.up)
     if (!part.triangles.length) throw new OakError('empty', `${item.name} is empty: there is nothing to rehearse on.`, { remedy: 'Choose another part.' })
     const markers = plan && turned(plan.data, multiply(uprightPose(params.up), plan.pose))
-    const { scanner } = params
     const rehearsed = await rehearseRecording(
       { part, table: params.table, surface: params.surface, ...(markers ? { markers } : {}) },
       scanner,
@@ -123,9 +138,11 @@ async function solve(
       {
         by: p.by,
         together: false,
+        lines: scanner.way === 'arm',
+        ...(scanner.own ? { own: scanner.own } : {}),
         spacing: p.spacing,
         noise: lineNoise(scanner.optics, scanner.range.ideal),
-        ...(markers && p.by !== 'shape'
+        ...(markers && p.by !== 'shape' && p.by !== 'own'
           ? { markers: { map: { ...markers, sigma: Array.from(markers.diameters, () => MAPPED) }, sight: stereoSight(scanner.optics) } }
           : {}),
       },
@@ -151,7 +168,7 @@ function evidenceOf(r: RehearsedRecording, s: SolvedRecording | undefined, f: In
   const quantities: Quantity[] = [
     ...inspectedQuantities(f, p.limit),
     q('frames-not-placed', Math.round((expected.frames * outside) / r.frames.length)),
-    q('seconds', p.seconds),
+    q('seconds', expected.seconds),
     q('frames', expected.frames),
     q('points-measured', expected.points),
     q('megabytes', expected.bytes / 1e6),
@@ -185,7 +202,11 @@ function warningsOf(r: RehearsedRecording, s: SolvedRecording | undefined, f: In
   if (outside > 0.05)
     out.push(
       `${Math.round(100 * outside)} % of the way cannot be placed with certainty. ` +
-        (p.by === 'shape' ? 'Let markers hold the frames, or measure the table with it.' : 'Plan more markers there.'),
+        (p.by === 'shape'
+          ? 'Let markers hold the frames, or measure the table with it.'
+          : p.by === 'own' || p.scanner.own
+            ? 'There it does not lie where the scanner says.'
+            : 'Plan more markers there.'),
     )
   const under = f.coverage.faces.slice(0, MOST_FACES).map((x) => x.normal[2] < DOWN)
   const [down, hidden] = [true, false].map((d) => f.faces.filter((x, i) => x.covered < LEAST_COVERED && under[i] === d))
@@ -195,7 +216,10 @@ function warningsOf(r: RehearsedRecording, s: SolvedRecording | undefined, f: In
       .map((x) => x.of)
       .join('; ')}${faces.length > 3 ? `, and ${faces.length - 3} more` : ''}`
   if (outside < 0.5 && down.length) out.push(`Looks down, and is not seen in this setup: ${list(down)}. Another one with the part turned over shows it.`)
-  if (outside < 0.5 && hidden.length) out.push(`Hidden from this way round, or too little of it seen: ${list(hidden)}. Lead the scanner there by hand.`)
+  if (outside < 0.5 && hidden.length)
+    out.push(
+      `Hidden from this way round, or too little of it seen: ${list(hidden)}. ${p.scanner.way === 'table' ? 'Take more shots, or let it lie otherwise in another setup.' : 'Lead the scanner there by hand.'}`,
+    )
   if (r.dark > TOO_MUCH) out.push(`${Math.round(100 * r.dark)} % of the light is too dark to be seen: expose longer.`)
   if (r.bright > TOO_MUCH) out.push(`${Math.round(100 * r.bright)} % of the light is too bright: expose shorter.`)
   if (!p.scanner.distance) out.push('How far the scanner is off is not known: verify it on the ball bar, or nothing will be decidable.')

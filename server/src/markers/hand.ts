@@ -1,5 +1,5 @@
 import { fromRotationVector, identity, invertRigid, multiply, rotationVector, translation, type Mat4 } from '@oak-gauge/core/base/mat4.ts'
-import { lineLength, wayOver } from '@oak-gauge/core/capture/wayover.ts'
+import { lineLength, PACE, wayOver } from '@oak-gauge/core/capture/wayover.ts'
 import { wayRound } from '@oak-gauge/core/capture/wayround.ts'
 import type { ScannerRow } from '../db/scannermodels.ts'
 import type { ScannerKeeper } from '../scanners/keeper.ts'
@@ -10,8 +10,6 @@ import type { Stage } from './stage.ts'
 const STEP = 60
 /** steps in which a hand that stood still comes to its pace */
 const SETS_OFF = 20
-/** mm a second at which a line is led: at seventeen frames a second 1.5 mm from one to the next */
-const PACE = 25
 /** seconds that it takes to lead it back, and how far beside the place a hand gets there: mm and degrees */
 const BACK_SECONDS = 2
 const BESIDE = { mm: 12, degrees: 3 }

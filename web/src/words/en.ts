@@ -938,6 +938,7 @@ export const EN: Record<string, string> = {
   'off: the present pose is nearly right, such as when fitting again': 'off: the present pose is nearly right, such as when fitting again',
   'on the ball bar': 'on the ball bar',
   'once round the part': 'once round the part',
+  'once round, at equal angles': 'once round, at equal angles',
   'one line, for pockets': 'one line, for pockets',
   'one more place': 'one more place',
   'or by hand:': 'or by hand:',

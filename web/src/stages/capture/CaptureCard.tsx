@@ -35,8 +35,6 @@ export function CaptureCard({ go }: CardProps) {
     />
   )
   if (way === 'files') return <FilesPart head={head} go={go} />
-  // the way of a hand round the part is what is rehearsed so far
-  const byHand = scanners.filter((s) => s.kind === 'laser-lines' || s.kind === 'area')
-  if (way === 'rehearse') return <RehearsePart head={head} scanners={byHand} onRecord={() => setWay('record')} />
+  if (way === 'rehearse') return <RehearsePart head={head} scanners={scanners} onRecord={() => setWay('record')} />
   return <RecordPart head={head} go={go} scanners={scanners} chosen={recorder} choose={setRecorder} busy={busy && run?.job !== state.job.id ? busy.id : null} />
 }

@@ -15,10 +15,11 @@ import { Foretold } from './Foretold.tsx'
 import { useProposal } from './useProposal.ts'
 import { t } from '../../words/t.ts'
 
-type By = 'markers' | 'shape' | 'both'
+type By = 'markers' | 'shape' | 'both' | 'own'
 type Surface = 'matte' | 'dark' | 'glossy'
 const SPACING = 1
 const SECONDS = 40
+const SHOTS = 8
 const TOLERANCE = 0.2
 
 /** A recording that nobody has made yet: what would come of it. */
@@ -36,6 +37,7 @@ export function RehearsePart({ head, scanners, onRecord }: { head: ReactNode; sc
   const [spacingChosen, setSpacing] = useState<number | null>(null)
   const [exposureChosen, setExposure] = useState<number | null>(null)
   const [seconds, setSeconds] = useState(SECONDS)
+  const [shots, setShots] = useState(SHOTS)
   const usual = state.job.tolerance ?? TOLERANCE
   const [width, setWidth] = useState<number | null>(null)
   const [surface, setSurface] = useState<Surface>(state.job.surface === 'see-through' ? 'matte' : state.job.surface)
@@ -53,26 +55,32 @@ export function RehearsePart({ head, scanners, onRecord }: { head: ReactNode; sc
   const scanner = decided ?? proposed ?? scanners.find((s) => s.kind === 'laser-lines') ?? scanners[0]
   const { data: whole } = useScannerQuery(scanner?.id ?? '', { skip: !scanner })
   const usualBy = proposal?.by.value ?? (plan ? 'markers' : 'shape')
-  const by = byChosen ?? usualBy
+  const own = scanner?.own === true
+  // of another scanner it may have been
+  const by = byChosen === 'own' && !own ? usualBy : (byChosen ?? usualBy)
+  const lacking = !plan && (by === 'markers' || (by === 'both' && !own))
+  const word = scanner?.turntable ? t('its turntable') : t('its arm')
   const usualSpacing = proposal?.spacing.value ?? SPACING
   const spacing = spacingChosen ?? usualSpacing
   const usualExposure = proposal?.exposure.value ?? 1
   const exposure = exposureChosen ?? usualExposure
   const rehearse = async () => {
     if (!shape || !whole) return
-    const { design, range, kind, moving } = whole.spec
+    const { design, range, kind, moving, own: says, turntable, arm } = whole.spec
     const worst = worstDistance(whole)
     const sees: z.input<typeof rehearsedScanner> = {
       optics: design,
       range,
-      pattern: kind === 'laser-lines' ? 'cross' : 'area',
+      pattern: kind === 'laser-lines' ? 'cross' : arm ? 'line' : 'area',
+      way: turntable ? 'table' : arm ? 'arm' : 'hand',
+      ...(says ? { own: says } : {}),
       ...moving,
       distance: worst ? { error: worst.value, U: worst.uncertainty } : null,
     }
     const ran = await step.run({
       operation: 'rehearse-recording',
-      inputs: { shape: [shape.slot], ...(plan && by !== 'shape' ? { plan: [plan.slot] } : {}) },
-      params: { by, up, spacing, seconds, surface, exposure, table, limit: (width ?? usual) / 2, scanner: sees },
+      inputs: { shape: [shape.slot], ...(plan && (by === 'markers' || (by === 'both' && !own)) ? { plan: [plan.slot] } : {}) },
+      params: { by, up, spacing, seconds, shots, surface, exposure, table, limit: (width ?? usual) / 2, scanner: sees },
     })
     if (ran) setAgain(false)
   }
@@ -100,7 +108,7 @@ export function RehearsePart({ head, scanners, onRecord }: { head: ReactNode; sc
       about={t('Before anything is stuck or sprayed: what will be covered, where tracking will be weak, and how well each face will be known.')}
       foot={
         <>
-          <Button type="primary" disabled={!shape || !whole || step.running || (by !== 'shape' && !plan)} onClick={() => void rehearse()}>
+          <Button type="primary" disabled={!shape || !whole || step.running || lacking} onClick={() => void rehearse()}>
             {t('Rehearse with {{name}}', { name: scanner?.name ?? t('a scanner') })}
           </Button>
           {done && <Button onClick={() => setAgain(false)}>{t('Back to the last one')}</Button>}
@@ -132,11 +140,12 @@ export function RehearsePart({ head, scanners, onRecord }: { head: ReactNode; sc
         options={[
           { value: 'markers', label: t('markers, as planned') },
           { value: 'shape', label: t('shape') },
-          { value: 'both', label: t('markers and shape') },
+          { value: 'both', label: own ? t('{{what}}, and shape', { what: word }) : t('markers and shape') },
+          ...(own ? [{ value: 'own' as const, label: t('{{what}} alone', { what: word }) }] : []),
         ]}
       >
         {proposal && <Why why={proposal.by.why} back={by === usualBy ? null : () => setBy(null)} />}
-        {by !== 'shape' && !plan && <span className="hint across">{t('No markers are planned: plan them under Mark.')}</span>}
+        {lacking && <span className="hint across">{t('No markers are planned: plan them under Mark.')}</span>}
         {by === 'shape' && scanner?.kind === 'laser-lines' && (
           <span className="reason">{t('Lines alone hardly hold a frame by its shape: with {{name}}, map markers first (Mark).', { name: scanner.name })}</span>
         )}
@@ -168,7 +177,13 @@ export function RehearsePart({ head, scanners, onRecord }: { head: ReactNode; sc
         onChange={setExposure}
         reason={proposal?.exposure.why ?? t('1: matt white at the ideal distance is well exposed')}
       />
-      <Amount label={t('Duration')} unit="s" value={seconds} usual={SECONDS} onChange={setSeconds} reason={t('once round the part')} />
+      {scanner?.turntable ? (
+        <Amount label={t('Shots')} unit="" value={shots} usual={SHOTS} onChange={setShots} reason={t('once round, at equal angles')} />
+      ) : (
+        scanner?.kind !== 'arm-line' && (
+          <Amount label={t('Duration')} unit="s" value={seconds} usual={SECONDS} onChange={setSeconds} reason={t('once round the part')} />
+        )
+      )}
       <Checkbox checked={table} onChange={(e) => setTable(e.target.checked)}>
         {t('The table is measured as well')}
       </Checkbox>
