@@ -223,6 +223,9 @@ export function growingSurface(side: number, noise: number, lines = false) {
           }
   }
 
+  /** How far along u, from a place on, it leaves the brick of that number along one axis, mm. */
+  const leaves = (from: number, u: number, brick: number): number => (u === 0 ? Infinity : (SIDE * side * (u > 0 ? brick + 1 : brick) - from) / u)
+
   /** A point at d from the middle of its cube comes (1) or goes (-1). */
   const weigh = (by: number, o: number, dx: number, dy: number, dz: number, vx: number, vy: number, vz: number): void => {
     data[o] += by
@@ -345,7 +348,8 @@ export function growingSurface(side: number, noise: number, lines = false) {
       // a ray may pass beside what lies in a cube
       const near2 = (0.5 * side) ** 2
       let [ba, bb, bc, brick, turned] = [NaN, NaN, NaN, -1, -1]
-      for (let t = off; t < end; t += 0.6 * side) {
+      const step = 0.6 * side
+      for (let t = off; t < end; t += step) {
         const px = x + t * ux
         const py = y + t * uy
         const pz = z + t * uz
@@ -359,7 +363,13 @@ export function growingSurface(side: number, noise: number, lines = false) {
           brick = brickAt(ba, bb, bc, 0)
           turned = brick < 0 ? -1 : brickAt(ba, bb, bc, 1)
         }
-        for (let layer = 0; brick >= 0 && layer < 2; layer++) {
+        if (brick < 0) {
+          // on to the last place in this brick: most of the way nothing is
+          const out = Math.min(leaves(x, ux, ba), leaves(y, uy, bb), leaves(z, uz, bc))
+          t += step * Math.max(0, Math.ceil((out - t) / step) - 1)
+          continue
+        }
+        for (let layer = 0; layer < 2; layer++) {
           const of = layer ? turned : brick
           const k = of < 0 ? -1 : slots[IN_BRICK * of + inBrick(a, b, c)]
           if (k < 0 || frames[k] < least) continue
