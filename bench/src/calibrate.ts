@@ -99,7 +99,7 @@ function twentyPoses(truth: Stereo, plate: Plate, d: Device, count = 20): { obse
 }
 
 /** Seven positions of the bar, points computed with a calibration. */
-function onTheBar(s: StandIn, calibration: CalibrationResult): Verified {
+export function onTheBar(s: StandIn, calibration: CalibrationResult): Verified {
   const bar = BALL_BARS[0]
   s.obey({ type: 'use-calibration', id: 0, calibration: { id: 'bench', stereo: calibration.stereo } }, () => undefined)
   const readings = barPositions(s.device.spec.range).map(({ pose }) => {

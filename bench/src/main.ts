@@ -20,7 +20,6 @@ import { estimateNormals } from '@oak-gauge/core/shape/normals.ts'
 import { boundingBox, type Placed, type Points } from '@oak-gauge/core/shape/points.ts'
 import { sampleMesh } from '@oak-gauge/core/shape/sample.ts'
 import { prepareSignedDistance } from '@oak-gauge/core/space/signed.ts'
-import { BOLTS, BORE_HEIGHT, NOMINAL_BRACKET } from '@oak-gauge/demo/parts/bracket.ts'
 import { smallPose } from '@oak-gauge/demo/passes.ts'
 import { benchBroken } from './broken.ts'
 import { benchCad } from './cad.ts'
@@ -33,6 +32,7 @@ import { benchLarge } from './large.ts'
 import { benchLoad } from './load.ts'
 import { benchMany } from './many.ts'
 import { benchMarkers } from './markers.ts'
+import { benchRecorded } from './recorded.ts'
 import { benchRehearsal } from './rehearse.ts'
 import { benchServer } from './server.ts'
 import { benchStands } from './stands.ts'
@@ -41,7 +41,7 @@ import { benchTorture } from './torture.ts'
 import { benchVerdicts } from './verdicts.ts'
 import { benchZoo, keptScene } from './zoo.ts'
 import { general } from './general.ts'
-import { fitCircle, type BoreFit } from './bores.ts'
+import { bores, boresBeside } from './bores.ts'
 
 interface Row {
   what: string
@@ -67,6 +67,7 @@ const add = (what: string, got: string, must: string, aim: string) => {
 if (wants('calibrate')) benchCalibration(add)
 if (wants('markers')) benchMarkers(add)
 if (wants('capture')) await benchCapture(add, ctx)
+if (wants('recorded')) await benchRecorded(add, ctx)
 if (wants('rehearsal')) await benchRehearsal(add, ctx)
 if (wants('stands')) await benchStands(add, ctx)
 if (wants('verdicts')) await benchVerdicts(keptScene, ctx, add, (line) => process.stderr.write(`${line}\n`))
@@ -99,7 +100,10 @@ if (only.includes('zoo')) {
   await pool.close()
   process.exit(0)
 }
-if (only.length && only.every((p) => ['cad', 'calibrate', 'markers', 'broken', 'verdicts', 'server', 'capture', 'rehearsal', 'stands'].includes(p))) {
+if (
+  only.length &&
+  only.every((p) => ['cad', 'calibrate', 'markers', 'broken', 'verdicts', 'server', 'capture', 'recorded', 'rehearsal', 'stands'].includes(p))
+) {
   // the passes are not needed
   await report()
   process.exit(0)
@@ -204,21 +208,10 @@ const merged = await timed(() => mergePasses(adjusted, { cell: 0.3 }, ctx))
     '99 %',
     '',
   )
-  const measured = bores(mesh.vertices)
-  const true_ = bores(seen)
-  const pairs: number[] = []
-  for (let i = 0; i < BOLTS.length; i++)
-    for (let j = 0; j < i; j++)
-      pairs.push(
-        Math.abs(
-          Math.hypot(measured.bolts[i].x - measured.bolts[j].x, measured.bolts[i].y - measured.bolts[j].y) -
-            Math.hypot(true_.bolts[i].x - true_.bolts[j].x, true_.bolts[i].y - true_.bolts[j].y),
-        ),
-      )
-  const dia = [measured.bore.diameter - true_.bore.diameter, ...measured.bolts.map((b, i) => b.diameter - true_.bolts[i].diameter)].map(Math.abs)
+  const beside = boresBeside(bores(mesh.vertices), bores(seen))
   add(
     'bores of the merged part, worst diameter / worst distance of centres',
-    `${mm(Math.max(...dia))} / ${mm(Math.max(...pairs))}`,
+    `${mm(beside.diameter)} / ${mm(beside.apart)}`,
     '0.010 / 0.010 mm',
     '0.003 / 0.002 mm',
   )
@@ -362,19 +355,4 @@ async function report(): Promise<void> {
   console.log(
     `\n${cpus().length} cores (${cpus()[0]?.model.trim() ?? ''}), ${(totalmem() / 2 ** 30).toFixed(0)} GiB, Node ${process.version}, ${new Date().toISOString().slice(0, 10)}\n\n${lines.join('\n')}`,
   )
-}
-
-function bores(v: Float32Array): { bore: BoreFit; bolts: BoreFit[] } {
-  const near = (cx: number, cy: number, r: number, place: (i: number) => [number, number, number], lo: number, hi: number) => {
-    const flat: number[] = []
-    for (let i = 0; i < v.length; i += 3) {
-      const [x, y, h] = place(i)
-      if (h > lo && h < hi && Math.abs(Math.hypot(x - cx, y - cy) - r) < 0.3) flat.push(x, y)
-    }
-    return fitCircle(flat, cx, cy, r)
-  }
-  return {
-    bore: near(0, BORE_HEIGHT, NOMINAL_BRACKET.bore / 2, (i) => [v[i], v[i + 2], v[i + 1]], -30, 30),
-    bolts: BOLTS.map(([x, y], k) => near(x, y, NOMINAL_BRACKET.bolt / 2, (i) => [v[i], v[i + 1], v[i + 2]], 5, k < 2 ? 9.5 : 9)),
-  }
 }
