@@ -1,8 +1,17 @@
 import { expect, test } from '@playwright/test'
-import { readFileSync, utimesSync, writeFileSync } from 'node:fs'
+import { mkdirSync, readFileSync, utimesSync, writeFileSync } from 'node:fs'
 import { PNG } from 'pngjs'
 import type { JobState } from '@oak-gauge/contract'
-import { drawn, ended, goTo, press, shownNumber, stlVolume, watchConsole } from './help.ts'
+import { identity } from '@oak-gauge/core/base/mat4.ts'
+import { writeAny } from '@oak-gauge/core/formats/index.ts'
+import { MATERIALS } from '@oak-gauge/core/scanner/scene.ts'
+import { lookingAt } from '@oak-gauge/core/scanner/seemarkers.ts'
+import { takeShot } from '@oak-gauge/core/scanner/shot.ts'
+import { designedStereo } from '@oak-gauge/core/scanner/spec.ts'
+import { makePoints } from '@oak-gauge/core/shape/points.ts'
+import { buildBvh } from '@oak-gauge/core/space/bvh.ts'
+import { tray } from '../../core/test/tray.ts'
+import { drawn, ended, goTo, press, shownNumber, stlVolume, stripNumber, watchConsole } from './help.ts'
 
 /** A cube as an ascii STL: 12 triangles. */
 function cubeStl(side: number): string {
@@ -58,6 +67,56 @@ test('a new job with own files: the unit is asked, a bad file says why, the mesh
   const { triangles, volume } = stlVolume(readFileSync(await download.path()))
   expect(triangles).toBe(12)
   expect(volume).toBeCloseTo((4 * 25.4) ** 3, 0)
+  expect(said).toEqual([])
+})
+
+/** The tray seen from a hand that goes round it, each frame a file of points in metres, in the coordinates of the scanner. */
+function frameFiles(folder: string, count: number): void {
+  const optics = designedStereo({ width: 640, height: 480, focal: 700, baseline: 150, crossing: 450 })
+  const things = [{ kind: 'mesh' as const, mesh: tray, bvh: buildBvh(tray, 'median'), pose: identity(), material: MATERIALS.matte }]
+  for (let k = 0; k < count; k++) {
+    const [a, e] = [2 * k, 55].map((d) => (d * Math.PI) / 180)
+    const pose = lookingAt([450 * Math.cos(e) * Math.cos(a), 450 * Math.cos(e) * Math.sin(a), 450 * Math.sin(e)], [0, 0, 0])
+    const look = { pose, pattern: 'area' as const, exposure: 1, stride: 5, noise: 0.03, seed: 3 * k + 1 }
+    const { xyz } = takeShot({ range: { near: 300, ideal: 450, far: 700 } }, optics, optics, things, look)
+    writeFileSync(`${folder}/frame${k}.ply`, Buffer.concat([...writeAny('ply', makePoints({ xyz: xyz.map((v) => v / 1000) }), 'frame')]))
+  }
+}
+
+test('a folder of frames becomes a pass: the unit is asked, each frame finds its place', async ({ page }, info) => {
+  const said = watchConsole(page)
+  const folder = info.outputPath('round the tray')
+  mkdirSync(folder)
+  frameFiles(folder, 16)
+  writeFileSync(
+    `${folder}/frames.json`,
+    JSON.stringify({ noise: 0.00008, frames: Array.from({ length: 15 }, (_, k) => ({ file: `frame${k}.ply`, time: 200 * k })) }),
+  )
+  const made = await page.request.post('/api/v1/jobs', { data: { title: 'Tray in frames' } })
+  const { job } = (await made.json()) as JobState
+  await page.goto(`/jobs/${job.id}/Capture`)
+  await page.getByText('Frames', { exact: true }).click()
+  const [chosen] = await Promise.all([page.waitForEvent('filechooser'), press(page, 'Choose a whole folder')])
+  await chosen.setFiles(folder)
+  const question = page.locator('.problem', { hasText: 'round the tray.zip' })
+  await expect(question).toContainText('nothing says which unit')
+  await question.getByRole('button', { name: 'm', exact: true }).click()
+  await expect(page.getByRole('group', { name: 'Tray' })).toContainText('1 pass')
+  await drawn(page)
+  // of sixteen files the list names fifteen
+  expect(await stripNumber(page, 'Frames')).toBe(15)
+  await expect(page.getByRole('region', { name: 'How it went' })).toContainText('steady')
+  const { steps } = (await (await page.request.get(`/api/v1/jobs/${job.id}`)).json()) as JobState
+  const told = (id: string) => Number(steps.at(-1)?.evidence?.quantities.find((q) => q.id === id)?.value)
+  // stated by how points scatter, some 0.08 mm, over thousands of them
+  expect(told('frame-sigma-median')).toBeLessThan(0.05)
+  expect(told('frames-not-placed')).toBe(0)
+  // two frames are no folder: they are packed as well
+  await page
+    .locator('.card input[type=file]')
+    .first()
+    .setInputFiles([`${folder}/frame0.ply`, `${folder}/frame1.ply`])
+  await expect(page.locator('.problem', { hasText: 'frame0.zip' })).toContainText('nothing says which unit')
   expect(said).toEqual([])
 })
 

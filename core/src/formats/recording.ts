@@ -1,8 +1,8 @@
-import { inflateSync } from 'fflate'
+import { deflateSync, inflateSync } from 'fflate'
 import { z } from 'zod'
 import { OakError } from '../base/errors.ts'
 import { identity, isRigid, type Mat4 } from '../base/mat4.ts'
-import { decodeFrame, type FramePoints } from '../capture/framecode.ts'
+import { decodeFrame, encodeFrame, roundFrame, type FramePoints } from '../capture/framecode.ts'
 import { ownPose, stereoSchema } from '../scanner/spec.ts'
 import { ByteReader, eachLine, truncated, type ByteSource } from './source.ts'
 
@@ -46,6 +46,15 @@ export interface RecordedFrame {
   points(): FramePoints
   /** where the scanner said that it was, as in LiveFrame */
   at?: Mat4
+}
+
+/** Frames in the order of time, in scanner coordinates, and what is known of them. */
+export interface Frames extends Pick<RecordingHead, 'noise' | 'own' | 'optics' | 'lines'> {
+  frames: RecordedFrame[]
+  /** of the surface that they are dense enough for, mm; undefined where nothing tells */
+  spacing?: number | undefined
+  /** for people: what was not said, and what was taken in its place */
+  warnings: string[]
 }
 
 export const recordingHead = (head: Omit<z.input<typeof headSchema>, 'format' | 'version'>): Uint8Array =>
@@ -101,6 +110,15 @@ export function frameOfRecord(bytes: Uint8Array): RecordedFrame {
       return decodeFrame(raw)
     },
   }
+}
+
+/** mm: nothing is measured better than four of them */
+const KEPT_STEP = 0.001
+
+/** A frame that did not come from a recording, kept as one would keep it: a thousand of them fit into memory. markers: as in recordOf; at: as in LiveFrame. */
+export function keepFrame(time: number, xyz: Float32Array, markers: ArrayLike<number>, at?: Mat4): RecordedFrame {
+  const deflated = deflateSync(encodeFrame({ xyz: roundFrame(xyz, KEPT_STEP) }, KEPT_STEP), { level: 1 })
+  return frameOfRecord(recordOf(time, markers, deflated, at).subarray(4))
 }
 
 const broken = (why: string) => new OakError('bad-recording', `This recording is damaged: ${why}.`, { remedy: 'Copy it again from where it was made.' })

@@ -39,6 +39,7 @@ export const QUANTITIES = {
   'floor-flat': ['the floor is flat within (1 sigma)', 'mm'],
   format: ['format', ''],
   'frame-sigma-median': ['a frame is held within (1 sigma, median)', 'mm'],
+  'surface-spacing': ['spacing of the surface', 'mm'],
   'frame-sigma-worst': ['the worst frame', 'mm'],
   frames: ['frames', ''],
   'frames-not-placed': ['frames not placed', ''],

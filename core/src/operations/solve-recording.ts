@@ -1,17 +1,22 @@
 import { z } from 'zod'
 import { OakError } from '../base/errors.ts'
 import { identity } from '../base/mat4.ts'
+import { subProgress } from '../base/run.ts'
 import { floorOf, floorOfMarkers } from '../capture/floor.ts'
 import { bestHold } from '../capture/holder.ts'
 import { inReach } from '../capture/reach.ts'
 import { solveRecording, type SolvedRecording } from '../capture/solverecording.ts'
 import type { FrameReason } from '../capture/verdict.ts'
-import { readRecording } from '../formats/recording.ts'
+import { readFrames } from '../formats/frames.ts'
 import { evenSight, stereoSight } from '../markers/sight.ts'
 import { worstUncertainty, type Markers } from '../markers/markers.ts'
 import { defineOperation, type FileValue, type Item } from './operation.ts'
 import { q } from './quantities.ts'
 
+/** mm */
+const SPACING = 1
+/** share of the work that reading is */
+const READ = 0.1
 /** mm: of a marker where nothing is known of the optics */
 const PLAIN_NOISE = 0.03
 
@@ -32,7 +37,12 @@ export const solveRecordingOperation = defineOperation({
       .describe(
         'What holds the frames. own: what the scanner says of where it was (an arm, a turntable). both: markers, or without a map that, and shape, each by what it knows. auto: markers where there is a map of them, else own or both where the scanner says it, else shape.',
       ),
-    spacing: z.number().min(0.1).max(20).default(1).describe('Spacing of the surface, mm; points are kept by it.'),
+    spacing: z
+      .number()
+      .min(0.1)
+      .max(20)
+      .optional()
+      .describe('Spacing of the surface, mm; points are kept by it. Default: 1, or what frames that were brought in as files are dense enough for.'),
     error: z.number().min(0.02).max(2).default(0.3).describe('A frame that is known less well than this stays out, mm (1 sigma).'),
     near: z
       .number()
@@ -49,6 +59,10 @@ export const solveRecordingOperation = defineOperation({
       ),
     floorMarkers: z.array(z.string().min(1).max(40)).max(100).default([]).describe('Markers of the map that stick on the floor, three or more.'),
     raise: z.number().min(-20).max(50).default(0.5).describe('How far the floor is raised towards the part, mm.'),
+    unit: z
+      .enum(['auto', 'mm', 'cm', 'm', 'in', 'ft', 'um'])
+      .default('auto')
+      .describe('Unit of frames that were brought in as files and do not say it themselves. auto: mm where the size is plausible.'),
     most: z.number().int().min(1).max(200).default(12).describe('Measured points kept in a cube of the spacing.'),
     without: z
       .array(z.tuple([z.number().min(0), z.number().min(0)]))
@@ -57,22 +71,22 @@ export const solveRecordingOperation = defineOperation({
       .describe('Spans that are left out: from and to, s since the first frame.'),
   }),
   inputs: {
-    file: { kinds: ['file'], about: 'the recording' },
+    file: { kinds: ['file'], about: 'the recording, or its frames as files in a zip archive' },
     map: { kinds: ['markers'], optional: true, about: 'the map of the markers that were seen' },
   },
   outputs: { pass: { kind: 'points', about: 'the pass' } },
   async run(inputs, params, ctx) {
     const [{ source }] = inputs['file'] as FileValue[]
     const [map] = (inputs['map'] ?? []) as (Item<Markers> | undefined)[]
-    ctx.progress(0, 'reading')
     const reach = { near: params.near ?? 0, far: params.far ?? Infinity }
     if (!(reach.near < reach.far))
       throw new OakError('bad-limits', `The near limit, ${reach.near} mm, is not nearer than the far one, ${reach.far} mm.`, {
         where: 'solve-recording, near and far',
         remedy: 'Take a smaller near limit, or a larger far one.',
       })
-    const { head, frames: whole } = await readRecording(source)
+    const { frames: whole, warnings: read, ...head } = await readFrames(source, params.unit === 'auto' ? undefined : params.unit, subProgress(ctx, 0, READ))
     const frames = params.near === undefined && params.far === undefined ? whole : whole.map((f) => ({ ...f, points: () => inReach(f.points(), reach) }))
+    const spacing = params.spacing ?? head.spacing ?? SPACING
     const own = frames.some((f) => f.at) ? head.own : undefined
     if (!map && (params.by === 'markers' || (params.by === 'both' && !own)))
       throw new OakError('missing-input', 'Frames are to be held by markers, and no map was given.', {
@@ -98,7 +112,7 @@ export const solveRecordingOperation = defineOperation({
       frames,
       {
         by,
-        spacing: params.spacing,
+        spacing,
         noise: head.noise,
         error: params.error,
         most: params.most,
@@ -117,7 +131,7 @@ export const solveRecordingOperation = defineOperation({
             }
           : {}),
       },
-      ctx,
+      subProgress(ctx, READ, 1),
     )
     if (solved.floor?.beneath && !solved.floor.clear)
       throw new OakError('nothing-above', 'Nothing of this recording lies above the floor.', {
@@ -145,8 +159,8 @@ export const solveRecordingOperation = defineOperation({
         ],
       },
       evidence: {
-        quantities: quantitiesOf(solved, frames.length),
-        warnings: warningsOf(solved, frames.length - solved.out, params.error),
+        quantities: [...quantitiesOf(solved, frames.length), q('surface-spacing', spacing)],
+        warnings: [...read, ...warningsOf(solved, frames.length - solved.out, params.error)],
         timeline: solved.timeline,
       },
     }

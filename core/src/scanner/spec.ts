@@ -2,7 +2,7 @@ import { z } from 'zod'
 import { fromRotationVector, invertRigid, multiply, translation } from '../base/mat4.ts'
 import type { Camera, Stereo } from '../calibrate/camera.ts'
 
-const camera = z.object({
+export const cameraSchema = z.object({
   width: z.number().int().min(64).max(16384),
   height: z.number().int().min(64).max(16384),
   fx: z.number().positive(),
@@ -16,7 +16,7 @@ const camera = z.object({
   k3: z.number(),
 })
 /** Two cameras; pose: 4x4 row major, left camera to right camera, mm. Scanner coordinates are those of the left camera. */
-export const stereoSchema = z.object({ left: camera, right: camera, pose: z.array(z.number()).length(16) })
+export const stereoSchema = z.object({ left: cameraSchema, right: cameraSchema, pose: z.array(z.number()).length(16) })
 
 /** How well a scanner knows where it is by itself, of its place along each axis, mm, and its turn about each, degrees (standard uncertainty). */
 export const ownPose = z.object({ mm: z.number().positive().max(10), degrees: z.number().positive().max(10) })

@@ -33,13 +33,13 @@ export async function fileNamed(
   const file = { id, name: bareName(told.name), role, setup, unit, recordedWith, request }
   if (RECORDING.test(told.name) && (role === undefined || role === 'pass')) {
     const map = setup ? await mapOf(job.id, setup) : undefined
-    return { ...file, unit: undefined, operation: 'solve-recording', inputs: map ? { map: [map] } : {} }
+    return { ...file, operation: 'solve-recording', inputs: map ? { map: [map] } : {} }
   }
   return { ...file, operation: role === 'marker-map' ? 'import-markers' : 'import' }
 }
 
-/** frames as a scanner sent them: docs/formats.md */
-const RECORDING = /\.frames$/i
+/** frames as a scanner sent them, or as files in an archive: docs/formats.md */
+const RECORDING = /\.(frames|zip)$/i
 
 /** Where the map of the markers of a setup lies. */
 async function mapOf(job: string, setup: string): Promise<string | undefined> {

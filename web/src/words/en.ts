@@ -34,6 +34,7 @@ export const EN: Record<string, string> = {
   'A calibration made now drifts away.': 'A calibration made now drifts away.',
   'A cell of {{size}} mm is finer than the passes agree ({{least}} mm): their misfit would look like shape.':
     'A cell of {{size}} mm is finer than the passes agree ({{least}} mm): their misfit would look like shape.',
+  'A file cannot be read.': 'A file cannot be read.',
   'A hand misses by': 'A hand misses by',
   'A job is one part: the passes recorded of it, its nominal if there is one, and every step from there to the delivered mesh. The demo jobs appear here within a minute of the first start.':
     'A job is one part: the passes recorded of it, its nominal if there is one, and every step from there to the delivered mesh. The demo jobs appear here within a minute of the first start.',
@@ -61,6 +62,8 @@ export const EN: Record<string, string> = {
   'Align by markers': 'Align by markers',
   'Align by shape': 'Align by shape',
   'Align by {{whole}} pairs': 'Align by {{whole}} pairs',
+  'All frames of one recording, each as points in the coordinates of the scanner (PLY, STL, OBJ, XYZ) or as a range image (PNG, 16 bits). frames.json beside them may say poses, times, markers and the camera.':
+    'All frames of one recording, each as points in the coordinates of the scanner (PLY, STL, OBJ, XYZ) or as a range image (PNG, 16 bits). frames.json beside them may say poses, times, markers and the camera.',
   'All keys': 'All keys',
   'All markers are known well enough': 'All markers are known well enough',
   'All observations and results as a file': 'All observations and results as a file',
@@ -130,6 +133,8 @@ export const EN: Record<string, string> = {
   'Change and run on': 'Change and run on',
   'Change by hand': 'Change by hand',
   Check: 'Check',
+  'Choose a whole folder': 'Choose a whole folder',
+  'Choose the files again.': 'Choose the files again.',
   'Click a place at the left and the same at the right, three times or more, far apart. A millimetre off is good enough: the surfaces settle it.':
     'Click a place at the left and the same at the right, three times or more, far apart. A millimetre off is good enough: the surfaces settle it.',
   'Click the faces that shall count, such as the machined ones that locate the part. None chosen: all count.':
@@ -207,9 +212,11 @@ export const EN: Record<string, string> = {
   'Fit on {{count}} faces_one': 'Fit on {{count}} face',
   'Fit on {{count}} faces_other': 'Fit on {{count}} faces',
   'Flag {{number}}{{label}}: U = {{u}} {{unit}}, made of': 'Flag {{number}}{{label}}: U = {{u}} {{unit}}, made of',
+  'Folder of frames': 'Folder of frames',
   Forget: 'Forget',
   Found: 'Found',
   'Frame everything': 'Frame everything',
+  Frames: 'Frames',
   Fri: 'Fri',
   'From edges': 'From edges',
   'From files': 'From files',
@@ -495,7 +502,7 @@ export const EN: Record<string, string> = {
   'Scale to': 'Scale to',
   Scanner: 'Scanner',
   'Scanner shelf': 'Scanner shelf',
-  'Scans and meshes': 'Scans and meshes',
+  Scans: 'Scans',
   'See it next': 'See it next',
   'Seen from': 'Seen from',
   'Seen from above; the rim is level with the table.': 'Seen from above; the rim is level with the table.',
@@ -609,12 +616,14 @@ export const EN: Record<string, string> = {
   'There is nothing at that place.': 'There is nothing at that place.',
   'There is nothing here.': 'There is nothing here.',
   'There is one pass only: nothing has to be aligned.': 'There is one pass only: nothing has to be aligned.',
+  'These frames have {{size}} together; up to 2 GB are taken.': 'These frames have {{size}} together; up to 2 GB are taken.',
   'These poses are not enough': 'These poses are not enough',
   'These two have no number in common.': 'These two have no number in common.',
   'They are recorded by themselves, from all sides; then all frames and all markers are solved together. The surface comes later.':
     'They are recorded by themselves, from all sides; then all frames and all markers are solved together. The surface comes later.',
   'They are stuck already': 'They are stuck already',
   Thickness: 'Thickness',
+  'Thin them, or bring them in as several recordings.': 'Thin them, or bring them in as several recordings.',
   'This browser shows no 3D pictures (WebGL 2 is switched off or missing). Everything else works; another browser shows the stage too.':
     'This browser shows no 3D pictures (WebGL 2 is switched off or missing). Everything else works; another browser shows the stage too.',
   'This calibration is not fit for use.': 'This calibration is not fit for use.',
@@ -942,6 +951,7 @@ export const EN: Record<string, string> = {
   'one line, for pockets': 'one line, for pockets',
   'one more place': 'one more place',
   'or by hand:': 'or by hand:',
+  'packed: {{percent}} % of {{size}}': 'packed: {{percent}} % of {{size}}',
   'pair {{k}} of {{pairs}}': 'pair {{k}} of {{pairs}}',
   part: 'part',
   'passed over': 'passed over',

@@ -10,11 +10,13 @@ import { WorkCard } from '../../job/WorkCard.tsx'
 import type { CardProps } from '../cards.ts'
 import { recordedBy, RecordedPass } from './RecordedPass.tsx'
 import { SetupField } from './SetupField.tsx'
-import { dismissUpload, upload, useUploads } from './upload.ts'
+import { filesOf } from './framefiles.ts'
+import { dismissUpload, upload, uploadFrames, useUploads } from './upload.ts'
 import { t } from '../../words/t.ts'
 
 const TAKEN = '.ply,.stl,.obj,.3mf,.xyz,.asc,.csv,.txt,.pts,.step,.stp,.frames'
-type As = 'auto' | 'nominal'
+const FRAMES = '.ply,.stl,.obj,.xyz,.asc,.csv,.txt,.pts,.png,.json,.zip,.frames'
+type As = 'auto' | 'nominal' | 'frames'
 /** s since the last byte came */
 const ELSEWHERE = 10
 
@@ -27,6 +29,7 @@ export function FilesPart({ head, go }: CardProps & { head: ReactNode }) {
   const [setup, setSetup] = useState<string | null>(null)
   const [over, setOver] = useState(false)
   const input = useRef<HTMLInputElement>(null)
+  const folder = useRef<HTMLInputElement>(null)
   const [move] = useMoveToSetupMutation()
   const aside = useStep()
   const { data: open = [] } = useOpenUploadsQuery(job, { refetchOnMountOrArgChange: true })
@@ -34,13 +37,18 @@ export function FilesPart({ head, go }: CardProps & { head: ReactNode }) {
   // what no window of this browser is sending
   const halfway = open.filter((o) => !uploads.some((u) => u.id === o.id))
   const into = setup ?? state.setups.at(-1)?.id
+  const there = into ? { setup: into } : {}
   const take = (list: FileList | null) => {
-    if (list?.length) upload(job, [...list], as === 'nominal' ? { role: 'nominal' } : into ? { setup: into } : {})
+    if (!list?.length) return
+    if (as === 'frames') void filesOf(list).then((files) => uploadFrames(job, files, there))
+    else upload(job, [...list], as === 'nominal' ? { role: 'nominal' } : there)
   }
   const drop = (e: DragEvent) => {
     e.preventDefault()
     setOver(false)
-    take(e.dataTransfer.files)
+    // a folder among them is looked through
+    if (as === 'frames') void filesOf(e.dataTransfer.items).then((files) => files.length && uploadFrames(job, files, there))
+    else take(e.dataTransfer.files)
   }
   const refused = state.steps.filter((s) => BRINGING.includes(s.operation) && s.state === 'failed')
   // at first what was recorded last, as long as nothing came after it
@@ -66,11 +74,12 @@ export function FilesPart({ head, go }: CardProps & { head: ReactNode }) {
         value={as}
         onChange={setAs}
         options={[
-          { value: 'auto', label: t('Scans and meshes') },
+          { value: 'auto', label: t('Scans') },
+          { value: 'frames', label: t('Frames') },
           { value: 'nominal', label: t('A nominal') },
         ]}
       />
-      {as === 'auto' && <SetupField id="c-setup" label={t('Recorded in')} value={setup} onChange={setSetup} />}
+      {as !== 'nominal' && <SetupField id="c-setup" label={t('Recorded in')} value={setup} onChange={setSetup} />}
       <div
         className={`drop${over ? ' over' : ''}`}
         role="button"
@@ -87,19 +96,41 @@ export function FilesPart({ head, go }: CardProps & { head: ReactNode }) {
         onDrop={drop}
       >
         <b>{t('Drop files here, or choose them')}</b>
-        <div className="hint">{t('PLY, STL, OBJ, 3MF, point text (XYZ, ASC, CSV), STEP, recordings (.frames); up to 2 GB each')}</div>
+        <div className="hint">
+          {as === 'frames'
+            ? t(
+                'All frames of one recording, each as points in the coordinates of the scanner (PLY, STL, OBJ, XYZ) or as a range image (PNG, 16 bits). frames.json beside them may say poses, times, markers and the camera.',
+              )
+            : t('PLY, STL, OBJ, 3MF, point text (XYZ, ASC, CSV), STEP, recordings (.frames); up to 2 GB each')}
+        </div>
         <input
           ref={input}
           type="file"
           multiple
           hidden
-          accept={TAKEN}
+          accept={as === 'frames' ? FRAMES : TAKEN}
           onChange={(e) => {
             take(e.target.files)
             e.target.value = ''
           }}
         />
       </div>
+      {as === 'frames' && (
+        <>
+          <Button onClick={() => folder.current?.click()}>{t('Choose a whole folder')}</Button>
+          <input
+            ref={folder}
+            type="file"
+            hidden
+            {...{ webkitdirectory: '' }}
+            aria-label={t('Folder of frames')}
+            onChange={(e) => {
+              take(e.target.files)
+              e.target.value = ''
+            }}
+          />
+        </>
+      )}
       <div className="files">
         {uploads.map((u) => (
           <div className="file" key={u.key}>
@@ -108,9 +139,11 @@ export function FilesPart({ head, go }: CardProps & { head: ReactNode }) {
               <span className="figure soft">
                 {u.problem
                   ? ''
-                  : u.waits
-                    ? t('waits for the server')
-                    : t('{{percent}} % of {{size}}', { percent: Math.round(100 * u.sent), size: bytes(u.bytes) })}
+                  : u.packed !== null
+                    ? t('packed: {{percent}} % of {{size}}', { percent: Math.round(100 * u.packed), size: bytes(u.bytes) })
+                    : u.waits
+                      ? t('waits for the server')
+                      : t('{{percent}} % of {{size}}', { percent: Math.round(100 * u.sent), size: bytes(u.bytes) })}
               </span>
               <Button size="small" onClick={() => (u.problem ? dismissUpload(u.key) : u.stop())}>
                 {u.problem ? t('Close') : t('Stop')}

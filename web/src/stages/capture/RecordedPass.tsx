@@ -12,8 +12,8 @@ import { t } from '../../words/t.ts'
 
 type Span = [number, number]
 const spansOf = (step: Step): Span[] => (step.params['without'] ?? []) as Span[]
-const chosenOf = ({ params }: Step): Chosen => ({
-  spacing: Number(params['spacing'] ?? 1),
+const chosenOf = ({ params, evidence }: Step): Chosen => ({
+  spacing: Number(params['spacing'] ?? evidence?.quantities.find((q) => q.id === 'surface-spacing')?.value ?? 1),
   near: (params['near'] as number | undefined) ?? null,
   far: (params['far'] as number | undefined) ?? null,
 })

@@ -2,8 +2,11 @@ import { useSyncExternalStore } from 'react'
 import { Upload as TusUpload, type DetailedError } from 'tus-js-client'
 import { API, addressOf, type OpenUpload, type Problem } from '@oak-gauge/contract'
 import { api } from '../../api.ts'
+import { bytes as shown } from '../../looks/quantity.ts'
 import { store } from '../../store.ts'
 import { t } from '../../words/t.ts'
+import { nameOf, pack } from './framefiles.ts'
+import type { ToPacker } from './packworker.ts'
 
 export interface Upload {
   key: number
@@ -12,6 +15,8 @@ export interface Upload {
   bytes: number
   /** 0..1 */
   sent: number
+  /** of many files, while they become one: 0..1 */
+  packed: number | null
   /** the server does not answer just now; it is tried again */
   waits: boolean
   /** of the server, once it knows of it */
@@ -67,13 +72,48 @@ export function upload(job: string, files: File[], to: Destination): void {
   for (const file of files) {
     const mine = ++key
     const stop = () => dismissUpload(mine)
-    change([...uploads, { key: mine, job, name: file.name, bytes: file.size, sent: 0, waits: false, id: null, problem: null, stop }])
+    change([...uploads, { key: mine, job, name: file.name, bytes: file.size, sent: 0, packed: null, waits: false, id: null, problem: null, stop }])
     last = last.then(async () => {
       if (!uploads.some((u) => u.key === mine)) return
       await send(mine, job, file, to, begun(await known, file, to))
       for (const type of ['Job', 'Uploads'] as const) store.dispatch(api.util.invalidateTags([{ type, id: job }]))
     })
   }
+}
+
+/** bytes of files that may become one */
+const MOST = 2 * 1024 ** 3
+
+/** Frames of one recording: their files become one, which is sent as others are. */
+export function uploadFrames(job: string, files: ToPacker[], to: Destination): void {
+  const [first] = files
+  if (files.length === 1 && /\.(zip|frames)$/i.test(first.name)) return upload(job, [first.file], to)
+  const mine = ++key
+  const bytes = files.reduce((s, f) => s + f.file.size, 0)
+  const row = { key: mine, job, name: nameOf(files), bytes, sent: 0, packed: 0, waits: false, id: null, problem: null, stop: () => dismissUpload(mine) }
+  if (bytes > MOST) {
+    const problem = {
+      code: 'too-large',
+      detail: t('These frames have {{size}} together; up to 2 GB are taken.', { size: shown(bytes) }),
+      where: row.name,
+      remedy: t('Thin them, or bring them in as several recordings.'),
+    }
+    return change([...uploads, { ...row, problem }])
+  }
+  const packing = pack(files, (packed) => update(mine, { packed }))
+  const stop = () => {
+    packing.stop()
+    dismissUpload(mine)
+  }
+  change([...uploads, { ...row, stop }])
+  packing.done.then(
+    (file) => {
+      dismissUpload(mine)
+      upload(job, [file], to)
+    },
+    (e: Error) =>
+      update(mine, { problem: { code: 'unreadable', detail: t('A file cannot be read.'), where: e.message, remedy: t('Choose the files again.') } }),
+  )
 }
 
 /** What had come of the same file, for the same place, before. */

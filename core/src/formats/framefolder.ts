@@ -1,0 +1,219 @@
+import { unzipSync, type UnzipFileInfo } from 'fflate'
+import { z } from 'zod'
+import { inFile, OakError } from '../base/errors.ts'
+import { identity, isRigid, orthonormalise, type Mat4 } from '../base/mat4.ts'
+import { checkCancelled, quietContext, type RunContext } from '../base/run.ts'
+import { median } from '../base/stats.ts'
+import { cameraSchema, ownPose } from '../scanner/spec.ts'
+import { boundingBox, boxDiagonal } from '../shape/points.ts'
+import { pointSpacing } from '../shape/spacing.ts'
+import { readAny } from './index.ts'
+import { MM_PER, type Unit } from './imported.ts'
+import { pointNoise } from './pointnoise.ts'
+import { rangeImage } from './rangeimage.ts'
+import { keepFrame, type Frames, type RecordedFrame } from './recording.ts'
+import { bytesSource, type ByteSource } from './source.ts'
+
+const FORMAT = 'oak-gauge frame folder'
+const LIST = 'frames.json'
+/** ms between two frames of which nothing is said (common practice, no source: ten a second) */
+const EVERY = 100
+/** how well poses are known of which nothing is said: mm, degrees (own choice) */
+const OWN = { mm: 0.5, degrees: 0.1 }
+const MOST_FRAMES = 20_000
+const LARGEST = 512 * 1024 ** 2
+/** frames that noise is estimated from */
+const NOISE_FROM = 5
+/** a frame this small (in mm) is more likely in inches or metres, one this large in micrometres */
+const PLAUSIBLE = [10, 20_000] as const
+
+const pose = z
+  .array(z.number())
+  .refine((p) => p.length === 12 || p.length === 16, 'twelve numbers are wanted (three rows), or sixteen')
+  .refine((p) => isRigid(p), 'this is no turn and shift: rows of its turn must be of length 1 and upright on each other')
+/** a lens that draws straight */
+const still = z.number().default(0)
+const list = z.object({
+  format: z.literal(FORMAT).optional(),
+  version: z.literal(1).optional(),
+  unit: z.enum(['mm', 'cm', 'm', 'in', 'ft', 'um']).optional(),
+  noise: z.number().positive().optional(),
+  lines: z.boolean().default(false),
+  own: ownPose.optional(),
+  camera: cameraSchema.extend({ k1: still, k2: still, p1: still, p2: still, k3: still }).optional(),
+  step: z.number().positive().optional(),
+  frames: z
+    .array(
+      z.object({
+        file: z.string().min(1).max(400),
+        time: z.number().optional(),
+        pose: pose.optional(),
+        markers: z
+          .array(z.number())
+          .refine((m) => m.length % 4 === 0, 'x, y, z and diameter of each marker are wanted')
+          .default([]),
+      }),
+    )
+    .min(1)
+    .max(MOST_FRAMES)
+    .optional(),
+})
+type List = z.output<typeof list>
+type Listed = NonNullable<List['frames']>[number]
+
+const bad = (message: string, where: string, remedy = 'See docs/formats.md, Frames as files.') => new OakError('bad-frames', message, { where, remedy })
+
+/** Whether bytes are the beginning of a zip archive. */
+export const isArchive = (first: Uint8Array): boolean => first[0] === 0x50 && first[1] === 0x4b && first[2] === 3 && first[3] === 4
+
+/**
+ * Frames as files, in a zip archive: each a file of points or a mesh (PLY, STL, OBJ, XYZ …) or a range image (PNG of one channel, 16 bits), in the coordinates of the
+ * scanner. `frames.json` may say their order, times (ms), poses (scanner to what stands still), markers, unit, noise (mm), and the camera of range images; without it
+ * they come in the order of their names. Written out for people in docs/formats.md. unit: holds where the list says none.
+ * Throws OakError 'bad-frames', 'unit-unknown', 'zip-bomb', what readAny throws, each with the file it is about.
+ */
+export async function readFrameFolder(source: ByteSource, unit: Unit | undefined, ctx: RunContext = quietContext): Promise<Frames> {
+  const bytes = await whole(source)
+  const entries = entriesOf(bytes, source.name)
+  const at = entries.find((e) => e.name.split('/').pop() === LIST)
+  const said: List = at ? listOf(unpack(bytes, at.name, source.name), `${source.name}, ${at.name}`) : list.parse({})
+  const folder = at ? at.name.slice(0, -LIST.length) : ''
+  const names = new Set(entries.map((e) => e.name))
+  const files = said.frames?.map((f) => ({ ...f, file: folder + f.file })) ?? inOrder(entries.filter((e) => e !== at))
+  if (!files.length) throw bad('No frames were found in this archive.', source.name)
+  const known = said.unit ?? unit
+  const k = MM_PER[known ?? 'mm']
+  const warnings: string[] = []
+  const frames: RecordedFrame[] = []
+  const raw: Float32Array[] = []
+  const sizes: number[] = []
+  let [last, amid] = [-Infinity, 0]
+  const posed = files.some((f) => f.pose)
+  for (const [n, f] of files.entries()) {
+    checkCancelled(ctx)
+    ctx.progress(n / files.length, 'reading')
+    const where = `${source.name}, ${f.file}`
+    if (!names.has(f.file)) throw bad(`${LIST} names a file that is not there: ${f.file}.`, source.name)
+    const time = f.time ?? n * EVERY
+    if (!(time > last)) throw bad(`Frame ${n + 1} is not later than the one before.`, where)
+    last = time
+    const { xyz, origin } = await pointsOf(f.file, unpack(bytes, f.file, source.name), said, where, ctx)
+    // coordinates in which it did not stand at the origin
+    if (!f.pose && origin) for (let i = 0; i < xyz.length; i++) xyz[i] -= origin[i % 3]
+    if (k !== 1) for (let i = 0; i < xyz.length; i++) xyz[i] *= k
+    const box = boundingBox(xyz)
+    sizes.push(xyz.length ? boxDiagonal(box) : 0)
+    if (xyz.length && [0, 1, 2].every((a) => box[a] < 0 && box[a + 3] > 0)) amid++
+    if (raw.length < NOISE_FROM && n % Math.max(1, Math.floor(files.length / NOISE_FROM)) === 0 && xyz.length) raw.push(xyz)
+    const markers = f.markers.map((v) => v * k)
+    frames.push(keepFrame(time, xyz, markers, f.pose && placeOf(f.pose, k)))
+  }
+  const size = median(sizes.filter((v) => v > 0))
+  if (!(size > 0)) throw bad('None of these frames shows a point.', source.name, 'Look at what wrote them.')
+  if (!known && (size < PLAUSIBLE[0] || size > PLAUSIBLE[1]))
+    throw new OakError('unit-unknown', `A frame of ${source.name} is ${size.toPrecision(3)} units long, and nothing says which unit.`, {
+      where: source.name,
+      remedy: 'Say the unit: mm, cm, m, in, ft or um.',
+    })
+  if (amid > frames.length / 2)
+    warnings.push('Most frames lie all round the place where the scanner should have been: points of a frame must be in the coordinates of the scanner.')
+  if (posed && !said.own) warnings.push(`How well the poses are known is not said: ${OWN.mm} mm and ${OWN.degrees} degrees were taken.`)
+  const noise = said.noise === undefined ? pointNoise(raw) : said.noise * k
+  if (said.noise === undefined)
+    warnings.push(`How much points scatter is not said: ${noise.toPrecision(2)} mm was found beside planes through their neighbours.`)
+  return { noise, lines: said.lines, ...(posed ? { own: said.own ?? OWN } : {}), ...(said.lines ? {} : { spacing: spacingOf(raw) }), frames, warnings }
+}
+
+/**
+ * Cubes that a frame fills. Sixteen frames round the tray at 2 and 6 degrees a frame, points 0.75, 1.5, 2.3, 3.9 and 6.3 mm apart, in cubes of 0.35, 0.5, 0.75, 1, 1.5 and 2
+ * times that: at 0.75 all 160 are placed; at 0.5 158, at 1 150, at 2 125; of the last some with 0.4 mm.
+ */
+const DENSE = 0.75
+const spacingOf = (raw: Float32Array[]) => {
+  const apart = raw.map((xyz) => pointSpacing(xyz)).filter((v) => v > 0)
+  return apart.length ? Math.min(20, Math.max(0.1, Number((DENSE * median(apart)).toPrecision(2)))) : undefined
+}
+
+async function whole(source: ByteSource): Promise<Uint8Array> {
+  const bytes = new Uint8Array(source.size)
+  let n = 0
+  for await (const c of source.chunks()) {
+    bytes.set(c, n)
+    n += c.length
+  }
+  return bytes
+}
+
+/** What lies in an archive, but folders and what systems put beside files. */
+function entriesOf(bytes: Uint8Array, where: string): UnzipFileInfo[] {
+  const entries: UnzipFileInfo[] = []
+  inArchive(where, () =>
+    unzipSync(bytes, {
+      filter: (f) => {
+        if (!f.name.endsWith('/') && !/(^|\/)(__MACOSX|\.)/.test(f.name)) entries.push(f)
+        return false
+      },
+    }),
+  )
+  const large = entries.find((e) => e.originalSize > LARGEST || e.originalSize > 64 * 1024 ** 2 + 60 * e.size)
+  if (large)
+    throw new OakError('zip-bomb', `${large.name} unpacks to ${Math.round(large.originalSize / 1e6)} MB.`, { where, remedy: 'A frame has 512 MB at the most.' })
+  return entries
+}
+
+const unpack = (bytes: Uint8Array, name: string, where: string): Uint8Array =>
+  inArchive(where, () => unzipSync(bytes, { filter: (f) => f.name === name })[name])
+
+function inArchive<T>(where: string, read: () => T): T {
+  try {
+    return read()
+  } catch (e) {
+    throw bad(`The archive is damaged (${e instanceof Error ? e.message : 'unreadable'}).`, where, 'Pack it again, or copy it again.')
+  }
+}
+
+function listOf(bytes: Uint8Array, where: string): List {
+  let raw: unknown
+  try {
+    raw = JSON.parse(new TextDecoder().decode(bytes))
+  } catch (e) {
+    throw bad(`This is not proper JSON: ${e instanceof Error ? e.message : ''}.`, where)
+  }
+  const read = list.safeParse(raw)
+  if (read.success) return read.data
+  const [issue] = read.error.issues
+  throw bad(`${issue.path.join('.') || 'The list'}: ${issue.message}.`, where)
+}
+
+/** By their names, 2 before 10. */
+const inOrder = (entries: UnzipFileInfo[]): Listed[] =>
+  entries.map((e) => ({ file: e.name, markers: [] })).sort((a, b) => a.file.localeCompare(b.file, 'en', { numeric: true, sensitivity: 'base' }))
+
+async function pointsOf(
+  file: string,
+  bytes: Uint8Array,
+  said: List,
+  where: string,
+  ctx: RunContext,
+): Promise<{ xyz: Float32Array; origin?: readonly [number, number, number] | undefined }> {
+  if (/\.png$/i.test(file)) {
+    if (!said.camera || !said.step)
+      throw bad(`A range image needs to be told its camera, and how far a step of grey is: \`camera\` and \`step\` of ${LIST}.`, where)
+    return { xyz: rangeImage(bytes, said.camera, said.step, where) }
+  }
+  try {
+    const { data, origin } = await readAny(bytesSource(file.split('/').pop() ?? file, bytes), ctx)
+    const xyz = Float32Array.from(data.kind === 'points' ? data.xyz : data.vertices)
+    for (let i = 0; i < xyz.length; i++) xyz[i] += origin[i % 3]
+    return { xyz, origin: data.kind === 'points' ? data.viewpoint : undefined }
+  } catch (e) {
+    throw inFile(where, e)
+  }
+}
+
+function placeOf(p: readonly number[], k: number): Mat4 {
+  const m = identity()
+  for (let i = 0; i < 12; i++) m[i] = p[i] * (i % 4 === 3 ? k : 1)
+  orthonormalise(m)
+  return m
+}
