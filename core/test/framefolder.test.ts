@@ -42,7 +42,15 @@ const archive = (files: Record<string, Uint8Array | object>) =>
     zipSync(Object.fromEntries(Object.entries(files).map(([name, f]) => [name, f instanceof Uint8Array ? f : strToU8(JSON.stringify(f))])), { level: 1 }),
     1000,
   )
-const plys = (list = shots, k = 1) => Object.fromEntries(list.map((xyz, i) => [`round/frame${i}.ply`, ply(xyz.map((v) => k * v))]))
+const plys = (list = shots) => Object.fromEntries(list.map((xyz, i) => [`round/frame${i}.ply`, ply(xyz)]))
+/** numbers of which the file does not say what they are */
+const bare = (list: Float32Array[], k: number) =>
+  Object.fromEntries(
+    list.map((xyz, i) => [
+      `round/frame${i}.xyz`,
+      strToU8(Array.from({ length: xyz.length / 3 }, (_, j) => [0, 1, 2].map((a) => k * xyz[3 * j + a]).join(' ')).join('\n')),
+    ]),
+  )
 const rows = (pose: Mat4) => Array.from(pose.subarray(0, 12))
 const read = (files: Record<string, Uint8Array | object>, unit?: 'mm' | 'm') => readFrames(archive(files), unit, quietContext)
 const refused = (files: Record<string, Uint8Array | object>) => oakError(read(files))
@@ -83,14 +91,14 @@ describe('frames as files', () => {
   })
 
   it('the list says order, times, unit, markers and poses; metres become millimetres', async () => {
-    const metres = { ...plys(shots.slice(0, 3), 0.001) }
+    const metres = bare(shots.slice(0, 3), 0.001)
     const pose = rows(poses[1]).map((v, i) => (i % 4 === 3 ? v / 1000 : v))
     const list = {
       unit: 'm',
       noise: 8e-5,
       frames: [
-        { file: 'frame2.ply', time: 5 },
-        { file: 'frame0.ply', time: 65, pose, markers: [0.01, 0.02, 0.45, 0.006] },
+        { file: 'frame2.xyz', time: 5 },
+        { file: 'frame0.xyz', time: 65, pose, markers: [0.01, 0.02, 0.45, 0.006] },
       ],
     }
     const r = await read({ ...metres, 'round/frames.json': list })
@@ -122,10 +130,13 @@ describe('frames as files', () => {
   })
 
   it('frames of which nobody says the unit are asked for it, where it matters, and taken as is said then', async () => {
-    const tiny = plys(shots.slice(0, 2), 0.001)
+    const tiny = bare(shots.slice(0, 2), 0.001)
     expect(await refused(tiny)).toMatchObject({ code: 'unit-unknown' })
     expect((await read(tiny, 'm')).frames).toHaveLength(2)
-    const r = await solve(plys(shots, 0.001), { unit: 'm' })
+    // what a file says itself holds
+    const { xyz } = (await read(plys(shots.slice(0, 2)), 'm')).frames[0].points()
+    expect(Math.abs(xyz[2] - shots[0][2])).toBeLessThan(0.001)
+    const r = await solve(bare(shots, 0.001), { unit: 'm' })
     expect(offTray((r.outputs['pass'][0] as Item<Points>).data)).toBeLessThan(0.12)
   })
 

@@ -3,12 +3,10 @@ import { mkdirSync, readFileSync, utimesSync, writeFileSync } from 'node:fs'
 import { PNG } from 'pngjs'
 import type { JobState } from '@oak-gauge/contract'
 import { identity } from '@oak-gauge/core/base/mat4.ts'
-import { writeAny } from '@oak-gauge/core/formats/index.ts'
 import { MATERIALS } from '@oak-gauge/core/scanner/scene.ts'
 import { lookingAt } from '@oak-gauge/core/scanner/seemarkers.ts'
 import { takeShot } from '@oak-gauge/core/scanner/shot.ts'
 import { designedStereo } from '@oak-gauge/core/scanner/spec.ts'
-import { makePoints } from '@oak-gauge/core/shape/points.ts'
 import { buildBvh } from '@oak-gauge/core/space/bvh.ts'
 import { tray } from '../../core/test/tray.ts'
 import { drawn, ended, goTo, press, shownNumber, stlVolume, stripNumber, watchConsole } from './help.ts'
@@ -79,7 +77,8 @@ function frameFiles(folder: string, count: number): void {
     const pose = lookingAt([450 * Math.cos(e) * Math.cos(a), 450 * Math.cos(e) * Math.sin(a), 450 * Math.sin(e)], [0, 0, 0])
     const look = { pose, pattern: 'area' as const, exposure: 1, stride: 5, noise: 0.03, seed: 3 * k + 1 }
     const { xyz } = takeShot({ range: { near: 300, ideal: 450, far: 700 } }, optics, optics, things, look)
-    writeFileSync(`${folder}/frame${k}.ply`, Buffer.concat([...writeAny('ply', makePoints({ xyz: xyz.map((v) => v / 1000) }), 'frame')]))
+    const lines = Array.from({ length: xyz.length / 3 }, (_, i) => [0, 1, 2].map((a) => xyz[3 * i + a] / 1000).join(' '))
+    writeFileSync(`${folder}/frame${k}.xyz`, lines.join('\n'))
   }
 }
 
@@ -90,7 +89,7 @@ test('a folder of frames becomes a pass: the unit is asked, each frame finds its
   frameFiles(folder, 16)
   writeFileSync(
     `${folder}/frames.json`,
-    JSON.stringify({ noise: 0.00008, frames: Array.from({ length: 15 }, (_, k) => ({ file: `frame${k}.ply`, time: 200 * k })) }),
+    JSON.stringify({ noise: 0.00008, frames: Array.from({ length: 15 }, (_, k) => ({ file: `frame${k}.xyz`, time: 200 * k })) }),
   )
   const made = await page.request.post('/api/v1/jobs', { data: { title: 'Tray in frames' } })
   const { job } = (await made.json()) as JobState
@@ -115,7 +114,7 @@ test('a folder of frames becomes a pass: the unit is asked, each frame finds its
   await page
     .locator('.card input[type=file]')
     .first()
-    .setInputFiles([`${folder}/frame0.ply`, `${folder}/frame1.ply`])
+    .setInputFiles([`${folder}/frame0.xyz`, `${folder}/frame1.xyz`])
   await expect(page.locator('.problem', { hasText: 'frame0.zip' })).toContainText('nothing says which unit')
   expect(said).toEqual([])
 })

@@ -9,6 +9,7 @@ import { boundingBox, boxDiagonal } from '../shape/points.ts'
 import { pointSpacing } from '../shape/spacing.ts'
 import { readAny } from './index.ts'
 import { MM_PER, type Unit } from './imported.ts'
+import { isE57, readE57Scans } from './e57.ts'
 import { pointNoise } from './pointnoise.ts'
 import { rangeImage } from './rangeimage.ts'
 import { keepFrame, type Frames, type RecordedFrame } from './recording.ts'
@@ -24,6 +25,8 @@ const MOST_FRAMES = 20_000
 const LARGEST = 512 * 1024 ** 2
 /** frames that noise is estimated from */
 const NOISE_FROM = 5
+/** mm of the unit of E57 */
+const METRE = MM_PER.m
 /** a frame this small (in mm) is more likely in inches or metres, one this large in micrometres */
 const PLAUSIBLE = [10, 20_000] as const
 
@@ -86,31 +89,35 @@ export async function readFrameFolder(source: ByteSource, unit: Unit | undefined
   const warnings: string[] = []
   const frames: RecordedFrame[] = []
   const raw: Float32Array[] = []
-  const sizes: number[] = []
+  // of those whose unit is known, and of those that are numbers alone
+  const sizes = { told: [] as number[], bare: [] as number[] }
   let [last, amid] = [-Infinity, 0]
-  const posed = files.some((f) => f.pose)
   for (const [n, f] of files.entries()) {
     checkCancelled(ctx)
     ctx.progress(n / files.length, 'reading')
     const where = `${source.name}, ${f.file}`
     if (!names.has(f.file)) throw bad(`${LIST} names a file that is not there: ${f.file}.`, source.name)
-    const time = f.time ?? n * EVERY
-    if (!(time > last)) throw bad(`Frame ${n + 1} is not later than the one before.`, where)
-    last = time
-    const { xyz, origin } = await pointsOf(f.file, unpack(bytes, f.file, source.name), said, where, ctx)
-    // coordinates in which it did not stand at the origin
-    if (!f.pose && origin) for (let i = 0; i < xyz.length; i++) xyz[i] -= origin[i % 3]
-    if (k !== 1) for (let i = 0; i < xyz.length; i++) xyz[i] *= k
-    const box = boundingBox(xyz)
-    sizes.push(xyz.length ? boxDiagonal(box) : 0)
-    if (xyz.length && [0, 1, 2].every((a) => box[a] < 0 && box[a + 3] > 0)) amid++
-    if (raw.length < NOISE_FROM && n % Math.max(1, Math.floor(files.length / NOISE_FROM)) === 0 && xyz.length) raw.push(xyz)
-    const markers = f.markers.map((v) => v * k)
-    frames.push(keepFrame(time, xyz, markers, f.pose && placeOf(f.pose, k)))
+    const clouds = await cloudsOf(f.file, unpack(bytes, f.file, source.name), said, known, where, ctx)
+    if (f.pose && clouds.length > 1) throw bad(`${LIST} gives one pose to a file of ${clouds.length} scans.`, where)
+    for (const [i, { xyz, origin, pose, told }] of clouds.entries()) {
+      const time: number = i === 0 && f.time !== undefined ? f.time : frames.length ? last + EVERY : 0
+      if (!(time > last)) throw bad(`Frame ${n + 1} is not later than the one before.`, where)
+      last = time
+      const at = f.pose ? placeOf(f.pose, k) : pose
+      // coordinates in which it did not stand at the origin
+      if (!at && origin) for (let j = 0; j < xyz.length; j++) xyz[j] -= origin[j % 3]
+      const box = boundingBox(xyz)
+      if (xyz.length) sizes[told ? 'told' : 'bare'].push(boxDiagonal(box))
+      if (xyz.length && [0, 1, 2].every((a) => box[a] < 0 && box[a + 3] > 0)) amid++
+      if (raw.length < NOISE_FROM && n % Math.max(1, Math.floor(files.length / NOISE_FROM)) === 0 && xyz.length) raw.push(xyz)
+      const markers = i ? [] : f.markers.map((v) => v * k)
+      frames.push(keepFrame(time, xyz, markers, at))
+    }
   }
-  const size = median(sizes.filter((v) => v > 0))
-  if (!(size > 0)) throw bad('None of these frames shows a point.', source.name, 'Look at what wrote them.')
-  if (!known && (size < PLAUSIBLE[0] || size > PLAUSIBLE[1]))
+  const posed = frames.some((f) => f.at)
+  if (!sizes.told.length && !sizes.bare.length) throw bad('None of these frames shows a point.', source.name, 'Look at what wrote them.')
+  const size = median(sizes.bare)
+  if (size < PLAUSIBLE[0] || size > PLAUSIBLE[1])
     throw new OakError('unit-unknown', `A frame of ${source.name} is ${size.toPrecision(3)} units long, and nothing says which unit.`, {
       where: source.name,
       remedy: 'Say the unit: mm, cm, m, in, ft or um.',
@@ -189,29 +196,44 @@ function listOf(bytes: Uint8Array, where: string): List {
 const inOrder = (entries: UnzipFileInfo[]): Listed[] =>
   entries.map((e) => ({ file: e.name, markers: [] })).sort((a, b) => a.file.localeCompare(b.file, 'en', { numeric: true, sensitivity: 'base' }))
 
-async function pointsOf(
-  file: string,
-  bytes: Uint8Array,
-  said: List,
-  where: string,
-  ctx: RunContext,
-): Promise<{ xyz: Float32Array; origin?: readonly [number, number, number] | undefined }> {
+interface Cloud {
+  /** mm */
+  xyz: Float32Array
+  /** where the scanner stood, mm */
+  origin?: number[] | undefined
+  pose?: Mat4
+  /** its unit is known */
+  told: boolean
+}
+
+/** unit: holds where a file says none of its own */
+async function cloudsOf(file: string, bytes: Uint8Array, said: List, unit: Unit | undefined, where: string, ctx: RunContext): Promise<Cloud[]> {
   if (/\.png$/i.test(file)) {
     if (!said.camera || !said.step)
       throw bad(`A range image needs to be told its camera, and how far a step of grey is: \`camera\` and \`step\` of ${LIST}.`, where)
-    return { xyz: rangeImage(bytes, said.camera, said.step, where) }
+    return [{ xyz: rangeImage(bytes, said.camera, said.step * MM_PER[unit ?? 'mm'], where), told: unit !== undefined }]
   }
+  const source = bytesSource(file.split('/').pop() ?? file, bytes)
   try {
-    const { data, origin } = await readAny(bytesSource(file.split('/').pop() ?? file, bytes), ctx)
-    const xyz = Float32Array.from(data.kind === 'points' ? data.xyz : data.vertices)
-    for (let i = 0; i < xyz.length; i++) xyz[i] += origin[i % 3]
-    return { xyz, origin: data.kind === 'points' ? data.viewpoint : undefined }
+    if (isE57(bytes)) {
+      const scans = await readE57Scans(source, ctx)
+      return scans.map(({ xyz, pose, posed }) => ({
+        xyz: Float32Array.from(xyz, (v) => METRE * v),
+        ...(posed ? { pose: placeOf(pose, METRE) } : {}),
+        told: true,
+      }))
+    }
+    const { data, origin, unit: own } = await readAny(source, ctx)
+    const k = MM_PER[own ?? unit ?? 'mm']
+    const [raw, stood] = data.kind === 'points' ? [data.xyz, data.viewpoint] : [data.vertices, undefined]
+    const inMm = (v: number, a: number) => (v + origin[a % 3]) * k
+    return [{ xyz: Float32Array.from(raw, inMm), origin: stood?.map(inMm), told: (own ?? unit) !== undefined }]
   } catch (e) {
     throw inFile(where, e)
   }
 }
 
-function placeOf(p: readonly number[], k: number): Mat4 {
+function placeOf(p: ArrayLike<number>, k: number): Mat4 {
   const m = identity()
   for (let i = 0; i < 12; i++) m[i] = p[i] * (i % 4 === 3 ? k : 1)
   orthonormalise(m)

@@ -3,6 +3,7 @@ import { quietContext, type RunContext } from '../base/run.ts'
 import type { Mesh } from '../shape/mesh.ts'
 import { boundingBox, boxDiagonal, type Points } from '../shape/points.ts'
 import { NO_ORIGIN, type Origin, type Read } from './imported.ts'
+import { isE57, readE57 } from './e57.ts'
 import { readObj, writeObj } from './obj.ts'
 import { readPly, writePly } from './ply.ts'
 import { ascii, type ByteSource } from './source.ts'
@@ -11,7 +12,10 @@ import { readStl, writeStl } from './stl.ts'
 import { read3mf, write3mf } from './threemf.ts'
 import { readXyz, writeXyz } from './xyz.ts'
 
-export type Format = 'ply' | 'stl' | 'obj' | '3mf' | 'xyz' | 'step'
+export type Format = 'ply' | 'stl' | 'obj' | '3mf' | 'xyz' | 'step' | 'e57'
+
+/** Those that are written as well. */
+export type WritableFormat = Exclude<Format, 'step' | 'e57'>
 
 const ENDINGS: Record<string, Format> = {
   ply: 'ply',
@@ -25,6 +29,7 @@ const ENDINGS: Record<string, Format> = {
   pts: 'xyz',
   step: 'step',
   stp: 'step',
+  e57: 'e57',
 }
 const READERS: Record<Format, (s: ByteSource, origin: Origin, ctx: RunContext) => Promise<Read>> = {
   ply: readPly,
@@ -33,6 +38,7 @@ const READERS: Record<Format, (s: ByteSource, origin: Origin, ctx: RunContext) =
   '3mf': read3mf,
   xyz: readXyz,
   step: readStep,
+  e57: readE57,
 }
 
 /** What a file is by its first bytes, or undefined where they do not say. */
@@ -40,6 +46,7 @@ function formatByContent(head: Uint8Array): Format | undefined {
   const t = ascii(head, 0, Math.min(head.length, 256))
   if (/^ply\r?\n/.test(t)) return 'ply'
   if (t.startsWith('PK\u0003\u0004')) return '3mf'
+  if (isE57(head)) return 'e57'
   if (/^\s*ISO-10303-21/.test(t)) return 'step'
   if (/^\s*solid[^\0]*\n\s*(facet|endsolid)/i.test(t)) return 'stl'
   return undefined
@@ -63,7 +70,7 @@ export async function readAny(source: ByteSource, ctx: RunContext = quietContext
     const format = byContent ?? byName
     if (!format)
       throw new OakError('unknown-format', `Files ending in “.${ending}” are not read.`, {
-        remedy: 'Bring it as PLY, STL, OBJ, 3MF, STEP or point text (xyz, asc, csv).',
+        remedy: 'Bring it as PLY, STL, OBJ, 3MF, STEP, E57 or point text (xyz, asc, csv).',
       })
     let read = await READERS[format](source, NO_ORIGIN, ctx)
     const box = boundingBox(read.data.kind === 'points' ? read.data.xyz : read.data.vertices)
@@ -79,7 +86,7 @@ export async function readAny(source: ByteSource, ctx: RunContext = quietContext
 }
 
 /** What of the data a format has no place for, in words. */
-export function lostIn(format: Exclude<Format, 'step'>, data: Points | Mesh): string[] {
+export function lostIn(format: WritableFormat, data: Points | Mesh): string[] {
   const lost: string[] = []
   if (data.colours && (format === 'stl' || format === '3mf')) lost.push('colours')
   if (data.kind === 'mesh' && data.unmeasured && format !== 'ply') lost.push('which triangles were filled in and not measured')
@@ -88,7 +95,7 @@ export function lostIn(format: Exclude<Format, 'step'>, data: Points | Mesh): st
 }
 
 /** Writes a mesh or points. Throws OakError 'wrong-format' for points in a format that knows only triangles. */
-export function writeAny(format: Exclude<Format, 'step'>, data: Points | Mesh, title: string): Iterable<Uint8Array> {
+export function writeAny(format: WritableFormat, data: Points | Mesh, title: string): Iterable<Uint8Array> {
   if (format === 'ply') return writePly(data, title)
   if (data.kind === 'points') {
     if (format === 'xyz') return writeXyz(data)

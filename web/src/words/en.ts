@@ -62,8 +62,8 @@ export const EN: Record<string, string> = {
   'Align by markers': 'Align by markers',
   'Align by shape': 'Align by shape',
   'Align by {{whole}} pairs': 'Align by {{whole}} pairs',
-  'All frames of one recording, each as points in the coordinates of the scanner (PLY, STL, OBJ, XYZ) or as a range image (PNG, 16 bits). frames.json beside them may say poses, times, markers and the camera.':
-    'All frames of one recording, each as points in the coordinates of the scanner (PLY, STL, OBJ, XYZ) or as a range image (PNG, 16 bits). frames.json beside them may say poses, times, markers and the camera.',
+  'All frames of one recording, each as points in the coordinates of the scanner (PLY, STL, OBJ, XYZ, E57) or as a range image (PNG, 16 bits). frames.json beside them may say poses, times, markers and the camera.':
+    'All frames of one recording, each as points in the coordinates of the scanner (PLY, STL, OBJ, XYZ, E57) or as a range image (PNG, 16 bits). frames.json beside them may say poses, times, markers and the camera.',
   'All keys': 'All keys',
   'All markers are known well enough': 'All markers are known well enough',
   'All observations and results as a file': 'All observations and results as a file',
@@ -430,8 +430,8 @@ export const EN: Record<string, string> = {
   Open: 'Open',
   'Open the ledger': 'Open the ledger',
   'Other settings': 'Other settings',
-  'PLY, STL, OBJ, 3MF, point text (XYZ, ASC, CSV), STEP, recordings (.frames); up to 2 GB each':
-    'PLY, STL, OBJ, 3MF, point text (XYZ, ASC, CSV), STEP, recordings (.frames); up to 2 GB each',
+  'PLY, STL, OBJ, 3MF, point text (XYZ, ASC, CSV), STEP, E57, recordings (.frames); up to 2 GB each':
+    'PLY, STL, OBJ, 3MF, point text (XYZ, ASC, CSV), STEP, E57, recordings (.frames); up to 2 GB each',
   'PNG or JPEG as they came from the cameras, in pairs named alike, with “left” and “right” in the name.{{files}}':
     'PNG or JPEG as they came from the cameras, in pairs named alike, with “left” and “right” in the name.{{files}}',
   'Page to print (PDF)': 'Page to print (PDF)',

@@ -14,8 +14,8 @@ import { filesOf } from './framefiles.ts'
 import { dismissUpload, upload, uploadFrames, useUploads } from './upload.ts'
 import { t } from '../../words/t.ts'
 
-const TAKEN = '.ply,.stl,.obj,.3mf,.xyz,.asc,.csv,.txt,.pts,.step,.stp,.frames'
-const FRAMES = '.ply,.stl,.obj,.xyz,.asc,.csv,.txt,.pts,.png,.json,.zip,.frames'
+const TAKEN = '.ply,.stl,.obj,.3mf,.xyz,.asc,.csv,.txt,.pts,.step,.stp,.e57,.frames'
+const FRAMES = '.ply,.stl,.obj,.xyz,.asc,.csv,.txt,.pts,.e57,.png,.json,.zip,.frames'
 type As = 'auto' | 'nominal' | 'frames'
 /** s since the last byte came */
 const ELSEWHERE = 10
@@ -99,9 +99,9 @@ export function FilesPart({ head, go }: CardProps & { head: ReactNode }) {
         <div className="hint">
           {as === 'frames'
             ? t(
-                'All frames of one recording, each as points in the coordinates of the scanner (PLY, STL, OBJ, XYZ) or as a range image (PNG, 16 bits). frames.json beside them may say poses, times, markers and the camera.',
+                'All frames of one recording, each as points in the coordinates of the scanner (PLY, STL, OBJ, XYZ, E57) or as a range image (PNG, 16 bits). frames.json beside them may say poses, times, markers and the camera.',
               )
-            : t('PLY, STL, OBJ, 3MF, point text (XYZ, ASC, CSV), STEP, recordings (.frames); up to 2 GB each')}
+            : t('PLY, STL, OBJ, 3MF, point text (XYZ, ASC, CSV), STEP, E57, recordings (.frames); up to 2 GB each')}
         </div>
         <input
           ref={input}
