@@ -154,6 +154,7 @@ export const jobSummary = about
     stage: z.string().describe('The stage that is at work.'),
     headline: z.string().describe('One line: what is due or what came out.'),
     picture: z.string().nullable().describe('Where the picture of the part lies.'),
+    ofNominal: z.boolean().describe('It is a picture of the nominal: nothing was measured yet.'),
     passes: z.int(),
     busy: z.boolean(),
   })

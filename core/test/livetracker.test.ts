@@ -88,6 +88,22 @@ describe('tracking by shape while one records', () => {
     expect(entered.filter((e) => e.span === 0).length).toBe(20)
     expect(said.at(-1)!.span).toBe(1)
   })
+  it('what waits when the hand stops is placed one by one, with time on its hands', () => {
+    // torn away, then on slowly from where it can be led back from: those on the way wait
+    const { said, tracker } = record(tray, [...arc(0, 30, 20), hand(75, 60, 40), ...arc(80, 33, 30).slice(0, 20)])
+    expect(said.at(-1)!.state).toBe('steady')
+    const [frames, waiting] = [tracker.frames(), said.at(-1)!.waiting]
+    expect(waiting).toBeGreaterThan(3)
+    let placed = 0
+    for (let s = tracker.tryWaiting(); s; s = tracker.tryWaiting()) {
+      expect([s.state, s.entered.length]).toEqual(['steady', s.rescued])
+      placed += s.rescued
+    }
+    expect([tracker.frames(), placed > 2]).toEqual([frames + placed, true])
+    // and nothing more is tried where nothing waits
+    expect(tracker.tryWaiting()).toBeUndefined()
+    expect(record(tray, arc(0, 10, 6)).tracker.tryWaiting()).toBeUndefined()
+  })
   it('on a slow computer frames are passed over: it goes on as it went, for as long as that took', () => {
     const scanner = scannerBefore(tray)
     const tracker = liveTracker({ spacing: 2, noise: 0.08 })

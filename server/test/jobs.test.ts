@@ -62,6 +62,18 @@ describe('the bench', () => {
     await all.step(job, { operation: 'deviation', inputs: { measured: [slotOf(s, 'mesh')], nominal: [slotOf(s, 'nominal')] }, params: { limit: 0.1 } })
     expect(await card()).toMatchObject({ stage: 'Deliver', headline: 'Inspect: 100.0 % within 0.1 mm' })
   })
+  test('a nominal shows until something is measured, and is called so', async () => {
+    const job = (await all.newJob('Drawn')).job.id
+    const card = async () => (await all.call('GET', '/jobs')).body.items.find((j: { id: string }) => j.id === job)
+    expect(await card()).toMatchObject({ picture: null, ofNominal: false })
+    await all.bring(job, 'nominal.ply', cubePly(20.04), '&role=nominal')
+    const { picture, ofNominal } = await card()
+    expect([ofNominal, (await fetch(`${all.url}${picture}`)).headers.get('content-type')]).toEqual([true, 'image/png'])
+    await all.bring(job, 'pass.xyz', tableAndBlock())
+    await all.bring(job, 'other.ply', cubePly(20.05), '&role=nominal')
+    const now = await card()
+    expect([now.ofNominal, now.picture === picture]).toEqual([false, false])
+  })
   test('stepping back, the card shows the part as it was; the same file in another job brings name and picture of its own', async () => {
     const picture = async (job: string) => {
       const at = (await all.call('GET', '/jobs')).body.items.find((j: { id: string }) => j.id === job).picture as string | null

@@ -278,6 +278,7 @@ describe('the bench', () => {
     stage: 'Merge',
     headline: 'Merge: done',
     picture: null,
+    ofNominal: false,
     passes: 2,
     busy: false,
     ...more,

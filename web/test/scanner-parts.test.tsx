@@ -129,6 +129,7 @@ describe('a job card', () => {
     headline: 'Clean: 8 passes wait',
     busy: false,
     picture: null,
+    ofNominal: false,
   } as unknown as JobSummary
   test.each<[ScannerSummary['health']['state'], string]>([
     ['go', 'Alder'],

@@ -279,6 +279,13 @@ export function liveTracker(o: LiveOptions) {
       for (const { time, xyz } of list) model.takeIn(time, xyz)
       return tell('fits')
     },
+    /** With time on its hands: one of the frames that wait is tried. Undefined where there is none, or no place to try it from. */
+    tryWaiting(): LiveState | undefined {
+      if (state !== 'steady' || !back || !waiting.length) return undefined
+      begun()
+      rescue(1)
+      return tell('fits')
+    },
     feed(frame: LiveFrame): LiveState {
       begun()
       if (state === 'first') {

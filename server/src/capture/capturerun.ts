@@ -33,7 +33,7 @@ interface Progress {
 }
 
 /** Frames on end that do not lie on what was recorded, and it holds by itself. */
-const MOVED = 12
+const HOLDS_AFTER = 12
 /** ms between frames that a scanner's clock begins anew behind */
 const STEP = 60
 /** seconds of the scripted hand */
@@ -187,7 +187,7 @@ export class CaptureRun extends Session<RunView, Progress> {
     if (came) this.view.delay = performance.now() - came.at
     if (m.state === 'steady') this.hand?.remember(came?.hand)
     for (const t of this.came.keys()) if (t <= m.time) this.came.delete(t)
-    if (m.contradicts >= MOVED && this.view.phase === 'recording') {
+    if (m.contradicts >= HOLDS_AFTER && this.view.phase === 'recording') {
       this.view.problem = toProblem(
         new OakError('moved', 'What is seen does not lie on what was recorded before: the part or its markers have moved.', {
           remedy: 'Nothing of it entered. Put it back and go on, or end here and record the rest in another setup.',

@@ -44,6 +44,7 @@ let allAt = 0
 
 port.on('message', (m: ToTracker) => {
   looking.aborted = true
+  clearTimeout(quiet)
   if (m.type === 'look') return look((looking = { aborted: false }), m.table)
   if (m.type === 'replay') return void (replays = m.on)
   if (m.type === 'floor') return beneath(m.floor)
@@ -90,8 +91,20 @@ function work(): void {
       if (next.again) say({ type: 'again' })
     } else if (next) cut(next)
     working = false
-    work()
+    if (waiting.length) work()
+    else quiet = setTimeout(tryWaiting, QUIET)
   })
+}
+
+/** ms without a frame */
+const QUIET = 200
+let quiet: NodeJS.Timeout | undefined
+/** While it is held, frames that still wait are tried, one at a time. */
+function tryWaiting(): void {
+  const s = tracker.tryWaiting()
+  if (!s) return
+  tell({ ...s, laid }, 0, false)
+  quiet = setTimeout(tryWaiting)
 }
 
 // what is tracked now and what is read again later are the same numbers
@@ -107,6 +120,7 @@ function* framesOf(list: Uint8Array[]): Generator<LiveFrame> {
 /** newest frame that was tracked, ms, and how far from it what it saw is, mm */
 let time = 0
 let distance: number | null = null
+let laid: LiveState['laid']
 /** where the scanner said last that it was, and the newest frame that has a place and said it */
 let said: Mat4 | undefined
 let known: { pose: Mat4; at: Mat4 } | undefined
@@ -119,6 +133,7 @@ function track(record: Uint8Array, again: boolean): void {
   const began = performance.now()
   const s = tracker.feed(frame)
   time = frame.time
+  laid = s.laid
   distance = middle(frame.xyz)
   said = frame.at
   if (frame.at && s.state === 'steady') known = { pose: s.pose, at: frame.at }

@@ -1,4 +1,4 @@
-import { Op, QueryTypes } from 'sequelize'
+import { literal, Op, QueryTypes } from 'sequelize'
 import { BASE, currentStage, stageStates, type JobSummary } from '@oak-gauge/contract'
 import { pageOf } from '../api/serve.ts'
 import { JobRow, StepRow } from '../db/models.ts'
@@ -47,7 +47,7 @@ export function benchCards(): (page: { limit: number; after?: string | undefined
 const AT_ONCE = 3
 
 /** Raised when cards are made otherwise: those of before are made anew. */
-const CARDS = 2
+const CARDS = 3
 
 async function stored(jobs: [string, string][]): Promise<Map<string, JobSummary>> {
   if (!jobs.length) return new Map()
@@ -93,18 +93,21 @@ async function cardOf(id: string): Promise<JobSummary | null> {
     updatedAt: updatedAt.toISOString(),
     stage,
     headline: headlineOf(stage, path, tray),
-    picture: await lastPicture(l.path),
+    ...(await lastPicture(l.path)),
     passes: tray.filter((i) => i.role === 'pass').length,
     busy: l.steps.some((s) => s.state === 'queued' || s.state === 'running'),
   }
 }
 
-/** Where the picture of the newest step on the path lies that has one. */
-async function lastPicture(path: StepRow[]): Promise<string | null> {
+/** Where the picture of the newest step on the path lies that has one; that of the nominal where nothing was measured yet. */
+async function lastPicture(path: StepRow[]): Promise<Pick<JobSummary, 'picture' | 'ofNominal'>> {
   const step = await StepRow.findOne({
     where: { id: path.map((s) => s.id), picture: { [Op.ne]: null } },
-    order: [['seq', 'DESC']],
-    attributes: ['id', 'jobId'],
+    order: [
+      [literal("coalesce(file_role, '') = 'nominal'"), 'ASC'],
+      ['seq', 'DESC'],
+    ],
+    attributes: ['id', 'jobId', 'fileRole'],
   })
-  return step && `${BASE}/jobs/${step.jobId}/steps/${step.id}/picture`
+  return { picture: step && `${BASE}/jobs/${step.jobId}/steps/${step.id}/picture`, ofNominal: step?.fileRole === 'nominal' }
 }

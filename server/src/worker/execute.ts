@@ -70,7 +70,7 @@ export async function executeStep(db: Database, cache: ArrayCache, step: StepRow
     }
   }
   const file = step.fileId ? { id: step.fileId, name: step.fileName ?? 'file' } : null
-  const wantsPicture = !step.preview && op.picture === true && !(op.name === 'import' && step.fileRole === 'nominal')
+  const wantsPicture = !step.preview && op.picture === true
   const result = await run({ operation: op.name, params, inputs, file, shown, preview: step.preview, picture: wantsPicture })
   const made = result.made.map((m) => ({ ...m, before: m.display, ...packValue(m.item.data) }))
   await db.sequelize.transaction(async (transaction) => {

@@ -10,7 +10,10 @@ export function JobCard({ job, onDelete }: { job: JobSummary; onDelete(): void }
   const own = scanners?.find((s) => s.id === job.scanner)
   return (
     <div className="jobcard">
-      <div className="picture">{job.picture ? <img alt="" src={job.picture} /> : <span>{t('no picture yet')}</span>}</div>
+      <div className="picture">
+        {job.picture ? <img alt="" src={job.picture} /> : <span>{t('no picture yet')}</span>}
+        {job.ofNominal && <span className="of">{t('nominal')}</span>}
+      </div>
       <div className="words">
         <div className="row">
           <h2>
