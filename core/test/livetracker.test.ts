@@ -66,6 +66,14 @@ describe('tracking by shape while one records', () => {
     expect(said.map((s) => s.state).filter((s) => s !== 'steady')).toEqual([])
     expect([largest(off) < 0.5, tracker.frames(), tracker.surface().cubes() > 1000]).toEqual([true, 40, true])
   })
+  it('one point of each frame that lies two hundred metres away rules nothing', () => {
+    const stray = (xyz: Float32Array) => Float32Array.from([...xyz, 5e4, 1e5, 2e5])
+    const { said, off } = record(tray, arc(0, 15, 15), 2, stray)
+    expect(said.map((s) => s.state).filter((s) => s !== 'steady')).toEqual([])
+    expect(largest(off)).toBeLessThan(0.5)
+    // stated as without it
+    expect(Math.max(...said.slice(3).map((s) => Math.max(...(s.laid?.sigmas ?? [Infinity]))))).toBeLessThan(0.1)
+  })
   it('is lost by a jerk and by a covered lens, adds nothing meanwhile, is found where it was lost, and places what waited', () => {
     const led = arc(0, 30, 20)
     // torn away, held before something else, and led back

@@ -1,5 +1,6 @@
 import { jacobiEigen } from '../base/eigen.ts'
 import { identity, type Mat4 } from '../base/mat4.ts'
+import { coreBox } from '../shape/points.ts'
 import { byFew, heldAt, holding, jointStep, moved, stepOf, type Held, type HeldThere } from './motions.ts'
 import { PATCH } from './patch.ts'
 import { FLAT, type GrowingSurface } from './surface.ts'
@@ -210,15 +211,24 @@ export function shapeTracker(surface: GrowingSurface, o: ShapeOptions) {
 }
 export type ShapeTracker = ReturnType<typeof shapeTracker>
 
-/** Middle of a frame where it lies now, and the typical distance from it, which no pose changes. */
+/** Where nearly all points of a frame lie, of the newest frame that was asked for. */
+let core: { xyz: ArrayLike<number>; box: ArrayLike<number> } | undefined
+const coreOf = (xyz: ArrayLike<number>): ArrayLike<number> => (core?.xyz === xyz ? core : (core = { xyz, box: coreBox(xyz, CORE) })).box
+/** points that tell of it */
+const CORE = 2000
+
+/** Middle of a frame where it lies now, and the typical distance from it, which no pose changes; a stray far away counts for nothing. */
 function placed(xyz: ArrayLike<number>, step: number, pose: Mat4, middle: [number, number, number]): number {
-  const n = Math.ceil(xyz.length / 3 / step)
-  let [x, y, z, squares] = [0, 0, 0, 0]
+  const box = coreOf(xyz)
+  let [n, x, y, z, squares] = [0, 0, 0, 0, 0]
   for (let i = 0; i < xyz.length; i += 3 * step) {
-    x += xyz[i]
-    y += xyz[i + 1]
-    z += xyz[i + 2]
-    squares += xyz[i] * xyz[i] + xyz[i + 1] * xyz[i + 1] + xyz[i + 2] * xyz[i + 2]
+    const [a, b, c] = [xyz[i], xyz[i + 1], xyz[i + 2]]
+    if (a < box[0] || b < box[1] || c < box[2] || a > box[3] || b > box[4] || c > box[5]) continue
+    n++
+    x += a
+    y += b
+    z += c
+    squares += a * a + b * b + c * c
   }
   x /= n
   y /= n
