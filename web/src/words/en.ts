@@ -925,6 +925,7 @@ export const EN: Record<string, string> = {
     'no verification was known when these passes came in; take it from the certificate of the scanner',
   'no-go': 'no-go',
   'no.': 'no.',
+  nominal: 'nominal',
   'not fit for use: {{reason}}': 'not fit for use: {{reason}}',
   'not held': 'not held',
   'not known': 'not known',
