@@ -1,4 +1,3 @@
-import { unzipSync, type UnzipFileInfo } from 'fflate'
 import { z } from 'zod'
 import { inFile, OakError } from '../base/errors.ts'
 import { identity, isRigid, orthonormalise, type Mat4 } from '../base/mat4.ts'
@@ -9,9 +8,10 @@ import { boundingBox, boxDiagonal } from '../shape/points.ts'
 import { pointSpacing } from '../shape/spacing.ts'
 import { readAny } from './index.ts'
 import { MM_PER, type Unit } from './imported.ts'
-import { isE57, readE57Scans } from './e57.ts'
+import { openArchive } from './archive.ts'
+import { isE57, readE57Scans, type E57Scan } from './e57.ts'
 import { pointNoise } from './pointnoise.ts'
-import { rangeImage } from './rangeimage.ts'
+import { rangeReader } from './rangeimage.ts'
 import { keepFrame, type Frames, type RecordedFrame } from './recording.ts'
 import { bytesSource, type ByteSource } from './source.ts'
 
@@ -22,7 +22,6 @@ const EVERY = 100
 /** how well poses are known of which nothing is said: mm, degrees (own choice) */
 const OWN = { mm: 0.5, degrees: 0.1 }
 const MOST_FRAMES = 20_000
-const LARGEST = 512 * 1024 ** 2
 /** frames that noise is estimated from */
 const NOISE_FROM = 5
 /** mm of the unit of E57 */
@@ -66,9 +65,6 @@ type Listed = NonNullable<List['frames']>[number]
 
 const bad = (message: string, where: string, remedy = 'See docs/formats.md, Frames as files.') => new OakError('bad-frames', message, { where, remedy })
 
-/** Whether bytes are the beginning of a zip archive. */
-export const isArchive = (first: Uint8Array): boolean => first[0] === 0x50 && first[1] === 0x4b && first[2] === 3 && first[3] === 4
-
 /**
  * Frames as files, in a zip archive: each a file of points or a mesh (PLY, STL, OBJ, XYZ …) or a range image (PNG of one channel, 16 bits), in the coordinates of the
  * scanner. `frames.json` may say their order, times (ms), poses (scanner to what stands still), markers, unit, noise (mm), and the camera of range images; without it
@@ -76,59 +72,81 @@ export const isArchive = (first: Uint8Array): boolean => first[0] === 0x50 && fi
  * Throws OakError 'bad-frames', 'unit-unknown', 'zip-bomb', what readAny throws, each with the file it is about.
  */
 export async function readFrameFolder(source: ByteSource, unit: Unit | undefined, ctx: RunContext = quietContext): Promise<Frames> {
-  const bytes = await whole(source)
-  const entries = entriesOf(bytes, source.name)
-  const at = entries.find((e) => e.name.split('/').pop() === LIST)
-  const said: List = at ? listOf(unpack(bytes, at.name, source.name), `${source.name}, ${at.name}`) : list.parse({})
-  const folder = at ? at.name.slice(0, -LIST.length) : ''
-  const names = new Set(entries.map((e) => e.name))
-  const files = said.frames?.map((f) => ({ ...f, file: folder + f.file })) ?? inOrder(entries.filter((e) => e !== at))
+  const archive = openArchive(await whole(source), source.name)
+  const at = archive.names.find((name) => name.split('/').pop() === LIST)
+  const said = at === undefined ? list.parse({}) : listOf(archive.read(at), `${source.name}, ${at}`)
+  const folder = at?.slice(0, -LIST.length) ?? ''
+  const files = said.frames?.map((f) => ({ ...f, file: folder + f.file })) ?? inOrder(archive.names.filter((name) => name !== at))
   if (!files.length) throw bad('No frames were found in this archive.', source.name)
+  const names = new Set(archive.names)
+  const gone = files.find((f) => !names.has(f.file))
+  if (gone) throw bad(`${LIST} names a file that is not there: ${gone.file}.`, source.name)
   const known = said.unit ?? unit
   const k = MM_PER[known ?? 'mm']
-  const warnings: string[] = []
-  const frames: RecordedFrame[] = []
-  const raw: Float32Array[] = []
-  // of those whose unit is known, and of those that are numbers alone
-  const sizes = { told: [] as number[], bare: [] as number[] }
-  let [last, amid] = [-Infinity, 0]
+  const clouds = cloudReader(said, known, ctx)
+  const g: Gathered = { frames: [], raw: [], told: [], bare: [], amid: 0 }
+  const unpacked = archive.each(files.map((f) => f.file))
+  let last = -Infinity
   for (const [n, f] of files.entries()) {
     checkCancelled(ctx)
     ctx.progress(n / files.length, 'reading')
     const where = `${source.name}, ${f.file}`
-    if (!names.has(f.file)) throw bad(`${LIST} names a file that is not there: ${f.file}.`, source.name)
-    const clouds = await cloudsOf(f.file, unpack(bytes, f.file, source.name), said, known, where, ctx)
-    if (f.pose && clouds.length > 1) throw bad(`${LIST} gives one pose to a file of ${clouds.length} scans.`, where)
-    for (const [i, { xyz, origin, pose, told }] of clouds.entries()) {
-      const time: number = i === 0 && f.time !== undefined ? f.time : frames.length ? last + EVERY : 0
+    const some = await clouds(f.file, unpacked.next().value as Uint8Array, where)
+    if (f.pose && some.length > 1) throw bad(`${LIST} gives one pose to a file of ${some.length} scans.`, where)
+    for (const [i, cloud] of some.entries()) {
+      const time: number = i === 0 && f.time !== undefined ? f.time : g.frames.length ? last + EVERY : 0
       if (!(time > last)) throw bad(`Frame ${n + 1} is not later than the one before.`, where)
       last = time
-      const at = f.pose ? placeOf(f.pose, k) : pose
+      const place = f.pose ? placeOf(f.pose, k) : cloud.pose
       // coordinates in which it did not stand at the origin
-      if (!at && origin) for (let j = 0; j < xyz.length; j++) xyz[j] -= origin[j % 3]
-      const box = boundingBox(xyz)
-      if (xyz.length) sizes[told ? 'told' : 'bare'].push(boxDiagonal(box))
-      if (xyz.length && [0, 1, 2].every((a) => box[a] < 0 && box[a + 3] > 0)) amid++
-      if (raw.length < NOISE_FROM && n % Math.max(1, Math.floor(files.length / NOISE_FROM)) === 0 && xyz.length) raw.push(xyz)
-      const markers = i ? [] : f.markers.map((v) => v * k)
-      frames.push(keepFrame(time, xyz, markers, at))
+      if (!place && cloud.origin) for (let j = 0; j < cloud.xyz.length; j++) cloud.xyz[j] -= cloud.origin[j % 3]
+      gather(g, cloud, n % Math.max(1, Math.floor(files.length / NOISE_FROM)) === 0)
+      g.frames.push(keepFrame(time, cloud.xyz, i ? [] : f.markers.map((v) => v * k), place))
     }
   }
-  const posed = frames.some((f) => f.at)
-  if (!sizes.told.length && !sizes.bare.length) throw bad('None of these frames shows a point.', source.name, 'Look at what wrote them.')
-  const size = median(sizes.bare)
+  mustBeSized(g, source.name)
+  return together(g, said, k)
+}
+
+interface Gathered {
+  frames: RecordedFrame[]
+  /** some of them, to look at */
+  raw: Float32Array[]
+  /** lengths of frames whose unit is known, and of those that are numbers alone */
+  told: number[]
+  bare: number[]
+  /** those that lie all round their origin */
+  amid: number
+}
+
+function gather(g: Gathered, { xyz, told }: Cloud, looked: boolean): void {
+  if (!xyz.length) return
+  const box = boundingBox(xyz)
+  g[told ? 'told' : 'bare'].push(boxDiagonal(box))
+  if ([0, 1, 2].every((a) => box[a] < 0 && box[a + 3] > 0)) g.amid++
+  if (looked && g.raw.length < NOISE_FROM) g.raw.push(xyz)
+}
+
+function mustBeSized(g: Gathered, where: string): void {
+  if (!g.told.length && !g.bare.length) throw bad('None of these frames shows a point.', where, 'Look at what wrote them.')
+  const size = median(g.bare)
   if (size < PLAUSIBLE[0] || size > PLAUSIBLE[1])
-    throw new OakError('unit-unknown', `A frame of ${source.name} is ${size.toPrecision(3)} units long, and nothing says which unit.`, {
-      where: source.name,
+    throw new OakError('unit-unknown', `A frame of ${where} is ${size.toPrecision(3)} units long, and nothing says which unit.`, {
+      where,
       remedy: 'Say the unit: mm, cm, m, in, ft or um.',
     })
+}
+
+/** k: mm of the unit of the list */
+function together({ frames, raw, amid }: Gathered, { noise: told, own: saidOwn, lines }: List, k: number): Frames {
+  const warnings: string[] = []
+  const posed = frames.some((f) => f.at)
+  const noise = told === undefined ? pointNoise(raw) : told * k
   if (amid > frames.length / 2)
     warnings.push('Most frames lie all round the place where the scanner should have been: points of a frame must be in the coordinates of the scanner.')
-  if (posed && !said.own) warnings.push(`How well the poses are known is not said: ${OWN.mm} mm and ${OWN.degrees} degrees were taken.`)
-  const noise = said.noise === undefined ? pointNoise(raw) : said.noise * k
-  if (said.noise === undefined)
-    warnings.push(`How much points scatter is not said: ${noise.toPrecision(2)} mm was found beside planes through their neighbours.`)
-  return { noise, lines: said.lines, ...(posed ? { own: said.own ?? OWN } : {}), ...(said.lines ? {} : { spacing: spacingOf(raw) }), frames, warnings }
+  if (posed && !saidOwn) warnings.push(`How well the poses are known is not said: ${OWN.mm} mm and ${OWN.degrees} degrees were taken.`)
+  if (told === undefined) warnings.push(`How much points scatter is not said: ${noise.toPrecision(2)} mm was found beside planes through their neighbours.`)
+  return { noise, lines, ...(posed ? { own: saidOwn ?? OWN } : {}), ...(lines ? {} : { spacing: spacingOf(raw) }), frames, warnings }
 }
 
 /**
@@ -151,34 +169,6 @@ async function whole(source: ByteSource): Promise<Uint8Array> {
   return bytes
 }
 
-/** What lies in an archive, but folders and what systems put beside files. */
-function entriesOf(bytes: Uint8Array, where: string): UnzipFileInfo[] {
-  const entries: UnzipFileInfo[] = []
-  inArchive(where, () =>
-    unzipSync(bytes, {
-      filter: (f) => {
-        if (!f.name.endsWith('/') && !/(^|\/)(__MACOSX|\.)/.test(f.name)) entries.push(f)
-        return false
-      },
-    }),
-  )
-  const large = entries.find((e) => e.originalSize > LARGEST || e.originalSize > 64 * 1024 ** 2 + 60 * e.size)
-  if (large)
-    throw new OakError('zip-bomb', `${large.name} unpacks to ${Math.round(large.originalSize / 1e6)} MB.`, { where, remedy: 'A frame has 512 MB at the most.' })
-  return entries
-}
-
-const unpack = (bytes: Uint8Array, name: string, where: string): Uint8Array =>
-  inArchive(where, () => unzipSync(bytes, { filter: (f) => f.name === name })[name])
-
-function inArchive<T>(where: string, read: () => T): T {
-  try {
-    return read()
-  } catch (e) {
-    throw bad(`The archive is damaged (${e instanceof Error ? e.message : 'unreadable'}).`, where, 'Pack it again, or copy it again.')
-  }
-}
-
 function listOf(bytes: Uint8Array, where: string): List {
   let raw: unknown
   try {
@@ -193,8 +183,8 @@ function listOf(bytes: Uint8Array, where: string): List {
 }
 
 /** By their names, 2 before 10. */
-const inOrder = (entries: UnzipFileInfo[]): Listed[] =>
-  entries.map((e) => ({ file: e.name, markers: [] })).sort((a, b) => a.file.localeCompare(b.file, 'en', { numeric: true, sensitivity: 'base' }))
+const inOrder = (names: string[]): Listed[] =>
+  names.map((file) => ({ file, markers: [] })).sort((a, b) => a.file.localeCompare(b.file, 'en', { numeric: true, sensitivity: 'base' }))
 
 interface Cloud {
   /** mm */
@@ -206,32 +196,33 @@ interface Cloud {
   told: boolean
 }
 
-/** unit: holds where a file says none of its own */
-async function cloudsOf(file: string, bytes: Uint8Array, said: List, unit: Unit | undefined, where: string, ctx: RunContext): Promise<Cloud[]> {
-  if (/\.png$/i.test(file)) {
-    if (!said.camera || !said.step)
-      throw bad(`A range image needs to be told its camera, and how far a step of grey is: \`camera\` and \`step\` of ${LIST}.`, where)
-    return [{ xyz: rangeImage(bytes, said.camera, said.step * MM_PER[unit ?? 'mm'], where), told: unit !== undefined }]
-  }
-  const source = bytesSource(file.split('/').pop() ?? file, bytes)
-  try {
-    if (isE57(bytes)) {
-      const scans = await readE57Scans(source, ctx)
-      return scans.map(({ xyz, pose, posed }) => ({
-        xyz: Float32Array.from(xyz, (v) => METRE * v),
-        ...(posed ? { pose: placeOf(pose, METRE) } : {}),
-        told: true,
-      }))
+/** Points of a file, frame by frame. unit: holds where a file says none of its own. */
+function cloudReader(said: List, unit: Unit | undefined, ctx: RunContext) {
+  const range = said.camera && said.step !== undefined ? rangeReader(said.camera, said.step * MM_PER[unit ?? 'mm']) : undefined
+  return async (file: string, bytes: Uint8Array, where: string): Promise<Cloud[]> => {
+    if (/\.png$/i.test(file)) {
+      if (!range) throw bad(`A range image needs to be told its camera, and how far a step of grey is: \`camera\` and \`step\` of ${LIST}.`, where)
+      return [{ xyz: range(bytes, where), told: unit !== undefined }]
     }
-    const { data, origin, unit: own } = await readAny(source, ctx)
-    const k = MM_PER[own ?? unit ?? 'mm']
-    const [raw, stood] = data.kind === 'points' ? [data.xyz, data.viewpoint] : [data.vertices, undefined]
-    const inMm = (v: number, a: number) => (v + origin[a % 3]) * k
-    return [{ xyz: Float32Array.from(raw, inMm), origin: stood?.map(inMm), told: (own ?? unit) !== undefined }]
-  } catch (e) {
-    throw inFile(where, e)
+    const source = bytesSource(file.split('/').pop() ?? file, bytes)
+    try {
+      if (isE57(bytes)) return (await readE57Scans(source, ctx)).map(ofScan)
+      const { data, origin, unit: own } = await readAny(source, ctx)
+      const k = MM_PER[own ?? unit ?? 'mm']
+      const [raw, stood] = data.kind === 'points' ? [data.xyz, data.viewpoint] : [data.vertices, undefined]
+      const inMm = (v: number, a: number) => (v + origin[a % 3]) * k
+      return [{ xyz: Float32Array.from(raw, inMm), origin: stood?.map(inMm), told: (own ?? unit) !== undefined }]
+    } catch (e) {
+      throw inFile(where, e)
+    }
   }
 }
+
+const ofScan = ({ xyz, pose, posed }: E57Scan): Cloud => ({
+  xyz: Float32Array.from(xyz, (v) => METRE * v),
+  ...(posed ? { pose: placeOf(pose, METRE) } : {}),
+  told: true,
+})
 
 function placeOf(p: ArrayLike<number>, k: number): Mat4 {
   const m = identity()

@@ -1,5 +1,6 @@
 import type { RunContext } from '../base/run.ts'
-import { isArchive, readFrameFolder } from './framefolder.ts'
+import { isArchive } from './archive.ts'
+import { readFrameFolder } from './framefolder.ts'
 import type { Unit } from './imported.ts'
 import { readRecording, type Frames } from './recording.ts'
 import type { ByteSource } from './source.ts'
