@@ -203,7 +203,7 @@ describe('frames as files', () => {
     expect(`${e.where} ${e.message}`).toMatch(/frame7\.ply/)
     const bytes = zipSync(plys(shots.slice(0, 2)))
     expect(await oakError(readFrames(bytesSource('cut.zip', bytes.subarray(0, bytes.length / 2)), undefined, quietContext))).toMatchObject({
-      code: 'bad-frames',
+      code: 'bad-archive',
     })
   })
 

@@ -69,7 +69,7 @@ const bad = (message: string, where: string, remedy = 'See docs/formats.md, Fram
  * Frames as files, in a zip archive: each a file of points or a mesh (PLY, STL, OBJ, XYZ …) or a range image (PNG of one channel, 16 bits), in the coordinates of the
  * scanner. `frames.json` may say their order, times (ms), poses (scanner to what stands still), markers, unit, noise (mm), and the camera of range images; without it
  * they come in the order of their names. Written out for people in docs/formats.md. unit: holds where the list says none.
- * Throws OakError 'bad-frames', 'unit-unknown', 'zip-bomb', what readAny throws, each with the file it is about.
+ * Throws OakError 'bad-frames', 'unit-unknown', what openArchive and readAny throw, each with the file it is about.
  */
 export async function readFrameFolder(source: ByteSource, unit: Unit | undefined, ctx: RunContext = quietContext): Promise<Frames> {
   const archive = openArchive(await whole(source), source.name)
