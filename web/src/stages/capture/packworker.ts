@@ -8,6 +8,8 @@ export type FromPacker = { share: number } | { archive: Blob } | { problem: stri
 
 /** Files that are packed already. */
 const PACKED = /\.png$/i
+/** bytes */
+const PIECE = 1 << 20
 
 /** In its own thread: a folder of frames may have a gigabyte. Nothing but the packed parts is held in memory. */
 self.onmessage = ({ data }: MessageEvent<ToPacker[]>) => {
@@ -29,12 +31,11 @@ async function pack(files: ToPacker[]): Promise<void> {
     entry.mtime = file.lastModified
     zip.add(entry)
     try {
-      const reader = file.stream().getReader()
-      for (;;) {
-        const { value, done: ended } = await reader.read()
-        if (ended) break
-        entry.push(value)
-        done += value.length
+      // in pieces of one length: how it is packed hangs on where they end
+      for (let from = 0; from < file.size; from += PIECE) {
+        const piece = new Uint8Array(await file.slice(from, from + PIECE).arrayBuffer())
+        entry.push(piece)
+        done += piece.length
         tell({ share: done / all })
       }
     } catch (e) {
