@@ -306,6 +306,8 @@ export class CaptureRun extends Session<RunView, Progress> {
     this.changed()
     await Promise.all([this.quiet(), this.note(), this.stored()])
     this.look()
+    // the last of them came while it was held
+    this.tell()
   }
 
   /** What lies in these spans counts for nothing; what does not any more, counts again. Nothing is deleted. */

@@ -44,10 +44,10 @@ let allAt = 0
 
 port.on('message', (m: ToTracker) => {
   looking.aborted = true
-  clearTimeout(quiet)
   if (m.type === 'look') return look((looking = { aborted: false }), m.table)
   if (m.type === 'replay') return void (replays = m.on)
   if (m.type === 'floor') return beneath(m.floor)
+  clearTimeout(quiet)
   if (m.type === 'cut') waiting.push(m)
   else take(m)
   work()
@@ -77,7 +77,8 @@ function made(m: Extract<ToTracker, { type: 'frame' }>): Uint8Array {
 }
 
 function work(): void {
-  if (working || !waiting.length) return
+  if (working) return
+  if (!waiting.length) return rest()
   working = true
   // at a turn of the loop: what came meanwhile is recorded first
   setImmediate(() => {
@@ -91,17 +92,23 @@ function work(): void {
       if (next.again) say({ type: 'again' })
     } else if (next) cut(next)
     working = false
-    if (waiting.length) work()
-    else quiet = setTimeout(tryWaiting, QUIET)
+    work()
   })
 }
 
 /** ms without a frame */
 const QUIET = 200
 let quiet: NodeJS.Timeout | undefined
+/** frames that wait may still find their place before the next one comes */
+let resting = false
+function rest(): void {
+  resting = true
+  quiet = setTimeout(tryWaiting, QUIET)
+}
 /** While it is held, frames that still wait are tried, one at a time. */
 function tryWaiting(): void {
   const s = tracker.tryWaiting()
+  resting = s !== undefined
   if (!s) return
   tell({ ...s, laid }, 0, false)
   quiet = setTimeout(tryWaiting)
@@ -208,7 +215,7 @@ let looking = { aborted: false }
 /** From where it should be seen next; given up as soon as something else comes. */
 function look(signal: { aborted: boolean }, table?: { turn: number; taken: number[] }): void {
   // what still waits changes it
-  if (waiting.length || working) return void setTimeout(() => !signal.aborted && look(signal, table), 50)
+  if (waiting.length || working || resting) return void setTimeout(() => !signal.aborted && look(signal, table), 50)
   const surface = tracker.surface()
   const place = new Float32Array(6)
   let lowest = Infinity
