@@ -35,10 +35,13 @@ const WITHIN = 24
 const ON = 8
 /** mm at the middle of its points: a frame in the model that is off by more is placed wrongly. Three times what one may be known by */
 const WRONG = 0.9
-/** what a nudge moves the part by, mm and degrees; what a jerk tears the scanner away by; how far beside the ghost a hand gets */
+/** what a nudge moves the part by, mm and degrees; what a jerk tears the scanner away by; how far beside the ghost a hand comes back, and what share of that is left once it
+ * has arrived there, which takes so many frames */
 const NUDGE = [2, 0.5] as const
 const JERK = [90, 15] as const
 const BESIDE = [15, 5] as const
+const NEAR = 0.2
+const ARRIVES = 16
 const SPACING = 1.4
 
 interface Before {
@@ -49,6 +52,8 @@ interface Before {
   by: 'shape' | 'markers' | 'both'
 }
 
+/** What a hand trembles by, frame for frame. */
+const trembling = (i: number) => translation(2 * Math.sin(i / 3), 2 * Math.cos(i / 4), Math.sin(i))
 const thing = (mesh: Mesh, pose: Mat4 = identity()): Thing => ({ kind: 'mesh', mesh, bvh: buildBvh(mesh, 'median'), pose, material: MATERIALS.matte })
 /** A motion about a place: so many mm and degrees, whichever way. */
 function about(at: readonly number[], [mm, degrees]: readonly [number, number], r: ReturnType<typeof seeded>): Mat4 {
@@ -68,10 +73,12 @@ interface Tally {
   found: number
   /** it lies there, and something is free: it is weak, and goes on when more is seen */
   free: number
+  /** it was lost since the part moved against the table that was recorded with it: there is nothing to come back to */
+  gone: number
   /** nothing was ever held: nothing to lose */
   never: number
 }
-const none = (): Tally => ({ entered: 0, wrong: 0, worst: 0, lost: 0, found: 0, free: 0, never: 0 })
+const none = (): Tally => ({ entered: 0, wrong: 0, worst: 0, lost: 0, found: 0, free: 0, gone: 0, never: 0 })
 
 /**
  * Recordings that are torn, covered, reached into, nudged and passed over, over parts that look alike, are round or flat: how many frames lie in the model
@@ -92,7 +99,7 @@ export async function benchTorture(only: string[], add: Add, say: (line: string)
         if (!wanted(name)) continue
         const t = stage.torture(kind, seed)
         of++
-        if (t.wrong || t.lost > t.found) say(`${name}: ${t.wrong} of ${t.entered} wrong, ${t.worst.toFixed(2)} mm; lost ${t.lost}, found ${t.found}`)
+        if (t.wrong || t.lost > t.found || t.gone) say(`${name}: ${t.wrong} of ${t.entered} wrong, ${t.worst.toFixed(2)} mm; lost ${t.lost}, found ${t.found}`)
         for (const s of [sum, total]) {
           s.entered += t.entered
           s.wrong += t.wrong
@@ -100,21 +107,28 @@ export async function benchTorture(only: string[], add: Add, say: (line: string)
           s.lost += t.lost
           s.found += t.found
           s.free += t.free
+          s.gone += t.gone
           s.never += t.never
         }
       }
     cases += of
-    if (of) add(`${before.name}: of ${of} mishaps, never held; frames placed / wrongly / furthest off / lost / found again / weak there`, told(sum), '', '')
+    if (of)
+      add(
+        `${before.name}: of ${of} mishaps, never held; frames placed / wrongly / furthest off / lost / found again / weak there / nothing to come back to`,
+        told(sum),
+        '',
+        '',
+      )
   }
   add(
-    `all ${cases} mishaps: never held; frames placed / wrongly / furthest off / lost / found again at the ghost / weak there`,
+    `all ${cases} mishaps: never held; frames placed / wrongly / furthest off / lost / found again at the ghost / weak there / nothing to come back to`,
     told(total),
     '0.1 %; 95 %',
     '0; 99 %',
   )
 }
 const told = (t: Tally) =>
-  `${t.never}; ${t.entered} / ${t.wrong} (${((100 * t.wrong) / Math.max(1, t.entered)).toFixed(2)} %) / ${t.worst.toFixed(2)} mm / ${t.lost} / ${t.found} (${((100 * t.found) / Math.max(1, t.lost)).toFixed(0)} %) / ${t.free}`
+  `${t.never}; ${t.entered} / ${t.wrong} (${((100 * t.wrong) / Math.max(1, t.entered)).toFixed(2)} %) / ${t.worst.toFixed(2)} mm / ${t.lost} / ${t.found} (${((100 * t.found) / Math.max(1, t.lost)).toFixed(0)} %) / ${t.free} / ${t.gone}`
 
 async function stages(): Promise<Before[]> {
   await cad()
@@ -227,7 +241,8 @@ function set({ part: mesh, table, device, by }: Before) {
       f += MEANWHILE
     }
     const ghost = tracker.ghost()
-    if (ghost) {
+    if (ghost && nudged && table && by !== 'markers') t.gone++
+    else if (ghost) {
       t.lost++
       // in the world: as the model's axes lie in it
       const first = entered.at(-1)
@@ -237,11 +252,12 @@ function set({ part: mesh, table, device, by }: Before) {
       const beside = about([0, 0, spec.range.ideal], BESIDE, r)
       let weak = false
       for (let i = 0; i < WITHIN; i++) {
-        const s = fresh(multiply(back, multiply(translation(2 * Math.sin(i / 3), 2 * Math.cos(i / 4), Math.sin(i)), beside)))
+        const there = motionTimes(beside, Math.max(NEAR, 1 - i / ARRIVES))
+        const s = fresh(multiply(back, multiply(trembling(i), there)))
         weak = s.state === 'weak'
         if (s.state !== 'steady') continue
         t.found++
-        for (let k = 0; k < ON; k++) fresh(multiply(back, multiply(translation(3 * k, 2 * Math.cos(k / 4), Math.sin(k)), beside)))
+        for (let k = 0; k < ON; k++) fresh(multiply(back, multiply(translation(3 * k, 0, 0), multiply(trembling(i + k), there))))
         break
       }
       if (weak) t.free++

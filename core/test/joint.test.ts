@@ -4,7 +4,7 @@ import { correlationOf } from '../src/align/correlation.ts'
 import { motionWords } from '../src/align/freemotion.ts'
 import { MATCH, type Matches } from '../src/align/match.ts'
 import { gaps, normalEquations } from '../src/align/normalequations.ts'
-import { addPrior, departure, makePrior } from '../src/align/prior.ts'
+import { addPrior, departure, makePrior, type PassHeld } from '../src/align/prior.ts'
 import { applyStep, type Unknowns } from '../src/align/unknowns.ts'
 import { weakModes, withoutWeak } from '../src/align/weakmodes.ts'
 import { f32 } from '../src/base/arrays.ts'
@@ -173,6 +173,29 @@ describe('recorded poses as evidence', () => {
     for (let i = 0; i < 18; i++) for (let j = 0; j < 18; j++) energy += all[i] * h[i * 18 + j] * all[j]
     expect(energy).toBeCloseTo(0, 9)
   })
+  test('a pass that is held unevenly is pulled by how well it is known along each of its own axes', () => {
+    // well along its own x, which lies along y of the job; about a place beside its middle
+    const pose = fromRotationVector(0, 0, Math.PI / 2, 30, 0, 0)
+    const held = (about: number[]): PassHeld => ({
+      about,
+      covariance: Array.from({ length: 36 }, (_, k) => (k % 7 ? 0 : [0.001, 0.001, 0.002, 0.01, 0.2, 0.05][k / 7] ** 2)),
+    })
+    const equations = (about: number[], off: Float64Array) => {
+      const p = makePrior([0, 0], 0, [identity(), pose], 0.5, null, Float64Array.of(0, 0, 0, 30, 0, 0), [5, 5], [null, held(about)])
+      const u: Unknowns = { slotOf: Int32Array.of(-1, 0), count: 1, centre: Float64Array.of(30, 0, 0), lever: Float64Array.of(5) }
+      const g = new Float64Array(6 + 6)
+      addPrior(p, u, [identity(), multiply(off, pose)], Float64Array.of(0, 0, 0, 30, 0, 0), [5, 5], new Float64Array(144), g)
+      return g
+    }
+    expect(equations([0, 0, 0], translation(0, 0.1, 0))[4]).toBeCloseTo(0.1 / 0.01 ** 2, 6)
+    expect(equations([0, 0, 0], translation(0.1, 0, 0))[3]).toBeCloseTo(0.1 / 0.2 ** 2, 6)
+    // turned about a place 100 mm beside its middle, that goes along, and nothing pulls it back but the turn
+    const place = [-70, 0, 0]
+    const turned = multiply(translation(-70, 0, 0), multiply(fromRotationVector(0, 0, 1e-4), translation(70, 0, 0)))
+    expect(transformPoint(pose, 0, 100, 0).map((v) => Math.round(v))).toEqual(place)
+    expect(equations([0, 100, 0], turned)[4]).toBeCloseTo(0, 3)
+    expect(equations([0, 0, 0], turned)[4]).toBeCloseTo((100 * 1e-4) / 0.01 ** 2, 1)
+  })
   test('the rotation vector of a pose is what it was made of', () => {
     for (const v of [
       [0, 0, 0],
@@ -244,16 +267,38 @@ describe('what used to come out wrong with a confident face', () => {
     expect(Math.abs(r.poses[1][11])).toBeLessThan(0.005)
     expect(Math.hypot(r.poses[1][3] - 0.05, r.poses[1][7] + 0.03)).toBeLessThan(0.05)
   })
+  /** Of a view of the plate nothing but its level top. */
+  const topOnly = (p: Placed<Points>): Placed<Points> => {
+    const keep: number[] = []
+    for (let i = 0; i < p.data.xyz.length; i += 3) if (p.data.xyz[i + 2] > 9 && p.data.xyz[i] > 10 && p.data.xyz[i] < 90) keep.push(i)
+    const xyz = f32(3 * keep.length)
+    keep.forEach((o, k) => xyz.set(p.data.xyz.subarray(o, o + 3), 3 * k))
+    return { ...p, data: makePoints({ ...p.data, xyz }) }
+  }
+  test('what surface leaves open is held by the passes whose frames were held well', async () => {
+    const views = await plateViews(3, 0.02, 0.5)
+    const r = seeded(5)
+    const sheet = f32(3 * 15_000).map((_, i) => (i % 3 === 2 ? 10 + 0.02 * r.gauss() : i % 3 ? 10 + 40 * r.next() : 15 + 70 * r.next()))
+    const level: Placed<Points> = { name: 'level', data: makePoints({ xyz: sheet, viewpoint: [50, 30, 230] }), pose: identity() }
+    // one setup, of which a pass was recorded 0.4 mm aside; where the level one lies along the plate's top, only the record tells
+    const passes = [views[0], { ...views[1], pose: translation(0.4, 0, 0) }, views[2], level]
+    const held = (mm: number): PassHeld => ({
+      about: [50, 30, 10],
+      covariance: Array.from({ length: 36 }, (_, k) => (k % 7 ? 0 : k < 21 ? (mm / 60) ** 2 : mm * mm)),
+    })
+    const setups = [0, 1, 1, 1]
+    const plain = await adjustJointly(passes, { setups }, quietContext)
+    const told = await adjustJointly(passes, { setups, held: [null, held(0.4), held(0.01), held(0.01)] }, quietContext)
+    const off = (r: typeof plain) => Math.hypot(r.poses[3][3], r.poses[3][7])
+    // torn in two between both of its fellows; and with the one that knew
+    expect(off(plain)).toBeGreaterThan(0.1)
+    expect(off(told)).toBeLessThan(0.03)
+    for (const found of [plain, told]) expect(off(found)).toBeLessThan(3 * found.passes[3].sigma)
+    expect([told.passes[1].departed, told.passes[2].departed].every((d) => d < 5)).toBe(true)
+  })
   test('a group that hangs on one level face is named as a group', async () => {
     const views = await plateViews(4, 0.02, 0.5)
     // the last two share with the first two nothing but the level top
-    const topOnly = (p: Placed<Points>): Placed<Points> => {
-      const keep: number[] = []
-      for (let i = 0; i < p.data.xyz.length; i += 3) if (p.data.xyz[i + 2] > 9 && p.data.xyz[i] > 10 && p.data.xyz[i] < 90) keep.push(i)
-      const xyz = f32(3 * keep.length)
-      keep.forEach((o, k) => xyz.set(p.data.xyz.subarray(o, o + 3), 3 * k))
-      return { ...p, data: makePoints({ ...p.data, xyz }) }
-    }
     const r = await adjustJointly([views[0], views[1], topOnly(views[2]), topOnly(views[3])], { setups: [0, 0, 1, 1] }, quietContext)
     // whatever is free is free for both passes of the second setup together
     for (const f of r.free) expect(f.passes).toEqual([2, 3])

@@ -13,6 +13,7 @@ import { sampleMesh } from '../src/shape/sample.ts'
 import { chordUncertainty } from '../src/uncertainty/chord.ts'
 import { combined, withStated } from '../src/uncertainty/contribution.ts'
 import { decide } from '../src/uncertainty/decision.ts'
+import { withEarlierFigures } from '../src/operations/rules.ts'
 import { framesHeld, lineage, lineageFigures, type Ran } from '../src/uncertainty/lineage.ts'
 import { patchMean } from '../src/uncertainty/patch.ts'
 import { placeUncertainty, worstPlaceUncertainty, type PoseUncertainty } from '../src/uncertainty/pose.ts'
@@ -350,6 +351,15 @@ describe('the lineage of an item', () => {
     expect(of(path[0], solved('b', 0.02)).frames).toBe(0.02)
     expect([of(path[0], path[1]).frames, of(path[0], solved('b', 0.02, { recordedWith: null })).scanner]).toEqual([null, 'unknown'])
     expect([of(path[0], solved('b', 'unknown')).frames, framesHeld([ran('solve-recording', {}, { pass: ['a'] })])]).toEqual(['unknown', 'unknown'])
+  })
+  test('an adjustment is told how well each recorded pass lies in its setup: known, its axes its own, or nothing', () => {
+    const solved = (slot: string, covariance: number[] | null) =>
+      ran('solve-recording', {}, { pass: [slot] }, { evidence: { quantities: [], poses: [{ of: slot, about: [1, 2, 3], covariance }] } })
+    const well = diagonal(0, 0, 0, 1, 1, 1)
+    const steps = [solved('a', well), solved('b', null), path[1], ran('strays', { passes: ['a'] }, { passes: ['a'] })]
+    const told = (...passes: string[]) => withEarlierFigures('adjust', { anchor: 0 }, { passes }, steps)
+    expect(told('a', 'b', 'c')).toEqual({ anchor: 0, held: [{ about: [1, 2, 3], covariance: well }, { about: [1, 2, 3], covariance: null }, null] })
+    expect(told('c')).toEqual({ anchor: 0 })
   })
   test('one pass, or a mesh that was brought, has nothing to align', () => {
     expect(lineageFigures([path[0], ran('merge', { passes: ['a'] }, { mesh: ['m'] })], 'm').alignment).toEqual([])

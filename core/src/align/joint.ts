@@ -12,7 +12,7 @@ import { commonMarkers, markerGaps, movedMarkers, type SetupMarkers } from './co
 import { report, type JointResult } from './jointreport.ts'
 import { findMatches, lanes, type Matches, type MatchPass, type MatchRound } from './match.ts'
 import { gaps } from './normalequations.ts'
-import { addPrior, departure, makePrior, moveFrames, type Prior } from './prior.ts'
+import { addPrior, departure, makePrior, moveFrames, squares, type PassHeld, type Prior } from './prior.ts'
 import { sidesOf } from './side.ts'
 import { choosePartners, narrowOrder } from './partners.ts'
 import { findSurfels } from './surfels.ts'
@@ -28,6 +28,8 @@ export interface JointOptions {
   markers?: { maps: SetupMarkers[]; names: string[] }
   /** how far off the scanner may be within a setup, mm along each axis; default half a point spacing. Without `setups` of no meaning */
   tracking?: number
+  /** how well each pass is held in the axes of its setup, where that is known: a recorded one by its frames. Without `setups` of no meaning */
+  held?: readonly (PassHeld | null)[]
   /** setups move as they are, whole */
   rigid?: boolean
   /** radius of the local surfaces, mm; default 4.4 point spacings */
@@ -107,7 +109,7 @@ export async function adjustJointly(passes: Placed<Points>[], options: JointOpti
     for (const s of setups) moves.set(s, setupMotion(job, s))
     job.markers = movedMarkers(job.markers, (s) => setupMotion(job, s))
     const guess = options.tracking === undefined ? Math.max(AS_NOISE * median(job.match.map((m) => m.surfels.sigma)), LEAST_GUESS * job.spacing) : null
-    job.prior = makePrior(job.setups, anchor, job.poses, tracking, guess, job.centres, job.levers)
+    job.prior = makePrior(job.setups, anchor, job.poses, tracking, guess, job.centres, job.levers, options.held)
   }
   const gateStart = options.setups ? Math.max(job.gateEnd, 4 * tracking) : options.gateStart
   const solved = await settle(job, gateStart, job.gateEnd, rounds, subProgress(ctx, options.setups ? 0.6 : 0.35, 0.95, 'passes'))
@@ -327,7 +329,9 @@ async function learnTracking(job: Adjustment, prior: Prior, guess: number, all: 
   const ss = { turn: 0, shift: 0 }
   job.poses.forEach((p, i) => {
     departure(prior, i, p, job.centres.subarray(3 * i, 3 * i + 3), job.levers[i], d)
-    for (let k = 0; k < 6; k++) ss[k < 3 ? 'turn' : 'shift'] += d[k] * d[k]
+    const own = squares(prior, i, d)
+    ss.turn += own.turn
+    ss.shift += own.shift
   })
   const found = { ...prior.sigma }
   for (const what of ['turn', 'shift'] as const) {

@@ -14,7 +14,7 @@ import { assembleEquations, frameModes, setupMotion, type Adjustment, type Solve
 import { FEWEST_MARKERS, markerGaps, type MarkerGaps } from './commonmarkers.ts'
 import { MATCH } from './match.ts'
 import { gaps } from './normalequations.ts'
-import { departure } from './prior.ts'
+import { departure, deviations } from './prior.ts'
 import { movementAt } from './unknowns.ts'
 
 export interface PairReport {
@@ -94,8 +94,7 @@ export async function report(job: Adjustment, anchor: number, solved: Solved, ro
     let departed = Number.NaN
     if (job.prior) {
       departure(job.prior, i, poses[i], job.centres.subarray(3 * i, 3 * i + 3), job.levers[i], d)
-      const { turn, shift } = job.prior.sigma
-      departed = Math.max(...d.map((v, k) => Math.abs(v) / (k < 3 ? turn : shift)))
+      departed = deviations(job.prior, i, d)
     }
     return {
       pass: i,

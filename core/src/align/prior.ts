@@ -1,9 +1,12 @@
 import { invertRigid, multiply, rotationVector, transformPoint, type Mat4 } from '../base/mat4.ts'
+import { cholesky, choleskyInverse, congruent } from '../base/solve.ts'
+import type { PoseUncertainty } from '../uncertainty/pose.ts'
 import { motionOf, type Unknowns } from './unknowns.ts'
 
 /**
  * Recorded poses as evidence: within one setup the scanner knew where it was, but for its tracking error. Each setup has a frame that may move as far as
- * surface holds it, and its passes sit in it as recorded, each off by about `sigma` along each axis and, by turning, at its lever.
+ * surface holds it, and its passes sit in it as recorded, each off by about `sigma` along each axis and, by turning, at its lever; or, where it is known how
+ * the frames of a pass were held, by its own covariance, of which what the data tell is the scale.
  */
 export interface Prior {
   /** standard deviations along each axis, mm: of a turn at the pass's lever, and of a shift. A scanner may know its direction much better than its place */
@@ -11,6 +14,8 @@ export interface Prior {
   /** what is guessed of both before the data tell, mm; null where they are known */
   guess: number | null
   recorded: Mat4[]
+  /** of each pass: inverse of its covariance over sigma2, 6 x 6, of turn at its lever and shift of its middle; undefined where all axes are alike */
+  shape: (Float64Array | undefined)[]
   /** frame of each pass; the anchor's is the last */
   frameOf: Int32Array
   /** correction of each frame, and its middle (3 each) and lever */
@@ -28,6 +33,7 @@ export function makePrior(
   guess: number | null,
   centres: ArrayLike<number>,
   levers: ArrayLike<number>,
+  held: readonly (PassHeld | null)[] = [],
 ): Prior {
   const order = [...new Set(Array.from(setups))].filter((s) => s !== setups[anchor])
   order.push(setups[anchor])
@@ -44,11 +50,59 @@ export function makePrior(
     sigma: { turn: sigma, shift: sigma },
     guess,
     recorded: poses.map((p) => Float64Array.from(p)),
+    shape: poses.map((pose, i) => {
+      const of = held[i]
+      if (!of) return undefined
+      return shapeOf(of, pose, [centres[3 * i], centres[3 * i + 1], centres[3 * i + 2]], levers[i], guess ?? sigma)
+    }),
     frameOf,
     frames: Array.from({ length: frames }, () => Float64Array.of(1, 0, 0, 0, 0, 1, 0, 0, 0, 0, 1, 0, 0, 0, 0, 1)),
     own: { slotOf: Int32Array.from({ length: frames }, (_, i) => i), count: frames, centre: Float64Array.from(centre), lever: Float64Array.from(lever) },
     frozen: [],
   }
+}
+
+/** How well a recorded pass is held in the axes of its setup: turn (rad) about a place and shift (mm), in its own coordinates. */
+export type PassHeld = Pick<PoseUncertainty, 'about'> & { covariance: readonly number[] }
+
+/** Its information over that of `unit` mm along each axis, about the middle of the pass where it lies. Undefined where its covariance is none. */
+function shapeOf({ about, covariance }: PassHeld, pose: Mat4, centre: readonly number[], lever: number, unit: number): Float64Array | undefined {
+  const at = transformPoint(pose, about[0], about[1], about[2])
+  const [x, y, z] = [0, 1, 2].map((k) => centre[k] - at[k])
+  const cross = [0, z, -y, -z, 0, x, y, -x, 0]
+  // turned into the job's axes; the middle goes by w x (centre - at) + t
+  const j = new Float64Array(36)
+  for (let r = 0; r < 3; r++)
+    for (let c = 0; c < 3; c++) {
+      j[6 * r + c] = (lever / unit) * pose[4 * r + c]
+      j[6 * (r + 3) + c + 3] = pose[4 * r + c] / unit
+      for (let k = 0; k < 3; k++) j[6 * (r + 3) + c] += (cross[3 * r + k] * pose[4 * k + c]) / unit
+    }
+  const l = cholesky(congruent(j, Float64Array.from(covariance)), 6)
+  return l ? choleskyInverse(l, 6) : undefined
+}
+
+/** Weight of a departure of pass i: 6 x 6, 1 / mm2. */
+function weightOf(p: Prior, i: number): Float64Array {
+  const w = new Float64Array(36)
+  for (let r = 0; r < 6; r++) for (let c = 0; c < 6; c++) w[6 * r + c] = (p.shape[i]?.[6 * r + c] ?? (r === c ? 1 : 0)) / (deviation(p, r) * deviation(p, c))
+  return w
+}
+const deviation = (p: Prior, k: number) => (k < 3 ? p.sigma.turn : p.sigma.shift)
+
+/** Sums of squared departures in units of what each pass is held by beside sigma, mm2: of turns, and of shifts. */
+export function squares(p: Prior, i: number, d: Float64Array): { turn: number; shift: number } {
+  const sum = { turn: 0, shift: 0 }
+  const shape = p.shape[i]
+  for (let r = 0; r < 6; r++)
+    for (let c = r < 3 ? 0 : 3; c < (r < 3 ? 3 : 6); c++) sum[r < 3 ? 'turn' : 'shift'] += d[r] * d[c] * (shape ? shape[6 * r + c] : r === c ? 1 : 0)
+  return sum
+}
+
+/** The largest departure of a pass along any axis, in deviations. */
+export function deviations(p: Prior, i: number, d: Float64Array): number {
+  const w = weightOf(p, i)
+  return Math.max(...d.map((v, k) => Math.abs(v) * Math.sqrt(w[7 * k])))
 }
 
 /** How far a pass sits from where it was recorded in its frame: turn at its lever (3) and shift of its middle (3), mm. */
@@ -77,11 +131,14 @@ export function addPrior(
   only?: 'turn' | 'shift',
 ): void {
   const size = g.length
-  const w = Array.from({ length: 6 }, (_, k) => (only && only !== (k < 3 ? 'turn' : 'shift') ? 0 : 1 / (k < 3 ? p.sigma.turn : p.sigma.shift) ** 2))
   const d = new Float64Array(6)
   const unit = new Float64Array(6)
+  const weighed = new Float64Array(6)
+  const counts = (k: number) => !only || only === (k < 3 ? 'turn' : 'shift')
   for (let i = 0; i < poses.length; i++) {
     const f = p.frameOf[i]
+    const w = weightOf(p, i)
+    for (let r = 0; r < 6; r++) for (let c = 0; c < 6; c++) if (!counts(r) || !counts(c)) w[6 * r + c] = 0
     const c = [centres[3 * i], centres[3 * i + 1], centres[3 * i + 2]]
     departure(p, i, poses[i], c, levers[i], d)
     // how the departure grows with each unknown: 6 columns for the pass, 6 for the frame
@@ -98,10 +155,14 @@ export function addPrior(
       columns.push([6 * (u.count + f) + k, columnOf(p.own, f, unit, c, levers[i], -1)])
     }
     for (const [a, x] of columns) {
-      for (let k = 0; k < 6; k++) g[a] += w[k] * x[k] * d[k]
+      for (let r = 0; r < 6; r++) {
+        weighed[r] = 0
+        for (let k = 0; k < 6; k++) weighed[r] += w[6 * r + k] * x[k]
+      }
+      for (let k = 0; k < 6; k++) g[a] += weighed[k] * d[k]
       for (const [b, y] of columns) {
         let v = 0
-        for (let k = 0; k < 6; k++) v += w[k] * x[k] * y[k]
+        for (let k = 0; k < 6; k++) v += weighed[k] * y[k]
         h[a * size + b] += v
       }
     }

@@ -103,3 +103,11 @@ export function product6(a: ArrayLike<number>, b: ArrayLike<number>): Float64Arr
   for (let i = 0; i < 6; i++) for (let j = 0; j < 6; j++) for (let k = 0; k < 6; k++) out[6 * i + j] += a[6 * i + k] * b[6 * k + j]
   return out
 }
+
+/** J C J', 6 x 6. */
+export function congruent(j: Float64Array, c: Float64Array): Float64Array {
+  return product6(
+    product6(j, c),
+    j.map((_, i) => j[6 * (i % 6) + Math.floor(i / 6)]),
+  )
+}

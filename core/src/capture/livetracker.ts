@@ -1,5 +1,6 @@
 import { identity, invertRigid, motionTimes, multiply, type Mat4 } from '../base/mat4.ts'
 import { contests } from './contest.ts'
+import { goodView } from './goodview.ts'
 import { heldBy, holderOf } from './holder.ts'
 import type { LiveFrame, LiveOptions } from './liveframe.ts'
 import type { Held } from './motions.ts'
@@ -101,8 +102,8 @@ export function liveTracker(o: LiveOptions) {
   let said: Mat4 | undefined
   // where a map is, it is found before anything begins
   let state: LiveState['state'] = sought ? 'lost' : 'first'
-  /** last steady place: a weak one may have slid */
-  let steady = pose
+  /** a weak one may have slid */
+  const good = goodView(pose)
   /** that place while it is lost: where one is led back to */
   let ghost: Mat4 | undefined
   const waiting: LiveFrame[] = []
@@ -212,7 +213,7 @@ export function liveTracker(o: LiveOptions) {
   /** The surface begins anew with this frame, where it lies: those before have shown nothing that held it. */
   const beginWith = (frame: LiveFrame) => {
     model.beginAnew()
-    steady = pose
+    good.anew(pose)
     enter(frame, pose)
   }
   /** The next frame is expected after this one. */
@@ -263,7 +264,8 @@ export function liveTracker(o: LiveOptions) {
         ghost = undefined
       } else if (upTo >= last.time) {
         state = 'lost'
-        pose = steady = ghost = last.pose
+        pose = ghost = last.pose
+        good.anew(pose)
         said = undefined
       } else return tell('fits')
       proof = []
@@ -292,7 +294,8 @@ export function liveTracker(o: LiveOptions) {
         const first = holder ? frame.at : pose
         // who knows where he is need not see anything
         if (!first || (!holder && !showsEnough(frame))) return tell('elsewhere')
-        pose = steady = first
+        pose = first
+        good.anew(pose)
         enter(frame, pose)
         state = 'steady'
         time = frame.time
@@ -344,7 +347,7 @@ export function liveTracker(o: LiveOptions) {
         pose = last.pose
         time = last.frame.time
         goOn(frame, laid)
-        steady = pose
+        good.saw(pose, Math.max(...laid.sigmas))
         // by shape it is led back from the one that all others have proved: the first of them may have come to rest beside
         const from = held ? 0 : proof.length - 1
         back = { ...placeOf(proof[from].frame, proof[from].pose), motion: STILL }
@@ -360,7 +363,7 @@ export function liveTracker(o: LiveOptions) {
       const placed = follow(frame, { time, pose, at: said }, motion)
       const { laid, verdict, held } = placed
       const lose = (why: FrameReason) => {
-        ghost = steady
+        ghost = good.pose()
         state = 'lost'
         unproven = false
         motion = STILL
@@ -391,7 +394,7 @@ export function liveTracker(o: LiveOptions) {
       goOn(frame, laid)
       state = verdict.state
       if (state === 'steady') {
-        steady = pose
+        good.saw(pose, Math.max(...laid.sigmas))
         enter(frame, pose)
         rescue(RESCUED_AT_ONCE)
       } else if (model.count() === 1 && !holder) {

@@ -50,8 +50,8 @@ export function refinder(surface: GrowingSurface, shape: ShapeTracker, o: { nois
     return {
       rough,
       coarse,
-      roughly: shapeTracker(rough, { noise: o.noise, gate: 2 * rough.side, points: 800, most: LEADS }),
-      coarsely: shapeTracker(coarse, { noise: UNEVEN * side, gate: 2 * side, points: 400, most: LEADS }),
+      roughly: shapeTracker(rough, { noise: o.noise, gate: 2 * rough.side, points: 800, most: LEADS, seeks: 0 }),
+      coarsely: shapeTracker(coarse, { noise: UNEVEN * side, gate: 2 * side, points: 400, most: LEADS, seeks: 0 }),
     }
   }
 

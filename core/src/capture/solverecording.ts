@@ -1,10 +1,11 @@
 import { GrowF32 } from '../base/arrays.ts'
 import { OakError } from '../base/errors.ts'
-import type { Mat4 } from '../base/mat4.ts'
+import type { PassHeld } from '../align/prior.ts'
+import { invertRigid, transformPoint, type Mat4 } from '../base/mat4.ts'
 import { lot } from '../base/random.ts'
 import { checkCancelled, type RunContext } from '../base/run.ts'
 import type { RecordedFrame } from '../formats/recording.ts'
-import { makePoints, type Points } from '../shape/points.ts'
+import { coreBox, makePoints, type Points } from '../shape/points.ts'
 import { closeLoops, FEWEST_FRAMES, type Closed, type TrackedFrame } from './closing.ts'
 import { isBeneath, type Floor } from './floor.ts'
 import { heldBy, holderOf } from './holder.ts'
@@ -44,6 +45,11 @@ export interface SolvedRecording {
   moved: Float64Array
   /** how well a frame is held along its weakest motion, mm (1 sigma): the median, and the worst of those that were placed */
   sigma: { median: number; worst: number }
+  /**
+   * How well the pass lies in the axes of the map, or of what the scanner says of where it is: as one frame about its middle is held, since their errors go
+   * together. Undefined where its axes are those of its own first frame, and say nothing of any other pass
+   */
+  held: PassHeld | undefined
   /** frames that a person left out */
   out: number
   /** how it went; known: points, in the order in which they lie */
@@ -99,6 +105,7 @@ export async function solveRecording(all: readonly RecordedFrame[], o: SolveOpti
   const holder = holderOf(o)
   const byTime = new Map(recorded.map((f) => [f.time, f]))
   const held = (i: number): Held | undefined => holder?.lay(byTime.get(placed[i].time)!, poses[i])
+  const inAxes: Held[] = []
   if (!together) placed.forEach((f, i) => (sigmas[i] = tracked.get(f.time) ?? NaN))
   else if (byShape) {
     const relaid = await relayFrames(placed, poses, { spacing: o.spacing, noise: o.noise, ...(holder ? { held } : {}) }, part(SOLVED, RELAID))
@@ -111,8 +118,9 @@ export async function solveRecording(all: readonly RecordedFrame[], o: SolveOpti
     placed[i].pose = poses[i]
     const { xyz } = placed[i]
     surface.addFrame(xyz, poses[i], i)
-    const by = byShape ? undefined : held(i)
-    if (by) sigmas[i] = worstAt(by, xyz)
+    const by = held(i)
+    if (by) inAxes.push(by)
+    if (by && !byShape) sigmas[i] = worstAt(by, xyz)
     await turn(RELAID, 'points')
   }
   const floor = o.floor && { ...o.floor.of(surface), raise: o.floor.raise, beneath: 0, clear: 0 }
@@ -150,8 +158,10 @@ export async function solveRecording(all: readonly RecordedFrame[], o: SolveOpti
   const fates = new Map([...why].map(([time, w]): [number, Fate] => [time, w === 'free' || w === 'alike' ? 'weak' : 'lost']))
   for (const { time } of placed) fates.set(time, 'placed')
   ctx.progress(1)
+  const xyz = out.xyz.done()
   return {
-    points: makePoints({ xyz: out.xyz.done(), normals: out.normals.done() }),
+    points: makePoints({ xyz, normals: out.normals.done() }),
+    held: inAxes.length && xyz.length ? heldTogether(inAxes, xyz) : undefined,
     measured,
     floor,
     placed,
@@ -207,6 +217,18 @@ async function track(recorded: readonly RecordedFrame[], o: LiveOptions, turn: (
   enter(tracker.finish(), placed.at(-1)?.span ?? 0)
   placed.sort((a, b) => a.time - b.time)
   return { placed, why, tracked }
+}
+
+/** The mean of what holds the frames, about the middle of the pass (of its axes, mm). */
+function heldTogether(frames: readonly Held[], xyz: Float32Array): PassHeld {
+  const box = coreBox(xyz)
+  const about = [0, 1, 2].map((k) => (box[k] + box[k + 3]) / 2)
+  const covariance = new Array<number>(36).fill(0)
+  for (const f of frames) {
+    const c = covarianceAt(f, transformPoint(invertRigid(f.pose), about[0], about[1], about[2]), 1)
+    for (let k = 0; k < 36; k++) covariance[k] += c[k] / frames.length
+  }
+  return { about, covariance }
 }
 
 /** How well the middle of a frame's points is held, mm (1 sigma). */

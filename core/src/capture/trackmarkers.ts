@@ -1,9 +1,9 @@
 import { invertRigid, type Mat4 } from '../base/mat4.ts'
+import { congruent } from '../base/solve.ts'
 import { makeConstellation } from '../markers/constellation.ts'
 import { followMarkers, sighted, type Sighted } from '../markers/follow.ts'
 import { framePose } from '../markers/framepose.ts'
 import { matchConstellation } from '../markers/match.ts'
-import { congruent } from './motions.ts'
 import { invertSymmetric3, quadratic3, type SightModel } from '../markers/sight.ts'
 
 /** Markers as a map knows them: 3N mm, 3N unit, N mm, N mm (standard uncertainty of each). */

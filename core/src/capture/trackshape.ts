@@ -1,7 +1,7 @@
 import { jacobiEigen } from '../base/eigen.ts'
 import { identity, type Mat4 } from '../base/mat4.ts'
 import { coreBox } from '../shape/points.ts'
-import { byFew, heldAt, holding, jointStep, moved, stepOf, type Held, type HeldThere } from './motions.ts'
+import { byFew, heldAt, holding, jointStep, moved, AGREE, ROW, seek, stepOf, type Held, type HeldThere } from './motions.ts'
 import { PATCH } from './patch.ts'
 import { FLAT, type GrowingSurface } from './surface.ts'
 
@@ -16,6 +16,8 @@ export interface ShapeOptions {
   points?: number
   /** Default 16 000: neighbours have most of their error in common, and a frame of a whole table has five times as many */
   most?: number
+  /** how often a frame is set off to where more of it agrees. Default 2 */
+  seeks?: number
   /** what all points of a frame can be off by together, mm: so much a shape is never better than what holds the frame besides. Default 0.02 */
   together?: number
 }
@@ -79,7 +81,8 @@ export function shapeTracker(surface: GrowingSurface, o: ShapeOptions) {
     feigned.fill(0)
     ;[met, fits, sum, expected, held] = [0, 0, 0, 0, 0]
     lever = placed(xyz, step, pose, middle)
-    if (rows.length < 7 * (xyz.length / 3)) rows = new Float64Array((7 * xyz.length) / 3)
+    const reach = Math.max(3 * gate, widest)
+    if (rows.length < ROW * (xyz.length / 3)) rows = new Float64Array((ROW * xyz.length) / 3)
     for (let i = 0; i < xyz.length; i += 3 * step) {
       const x = pose[0] * xyz[i] + pose[1] * xyz[i + 1] + pose[2] * xyz[i + 2] + pose[3]
       const y = pose[4] * xyz[i] + pose[5] * xyz[i + 1] + pose[6] * xyz[i + 2] + pose[7]
@@ -95,9 +98,10 @@ export function shapeTracker(surface: GrowingSurface, o: ShapeOptions) {
       const towards = nx * vx + ny * vy + nz * vz
       if (towards < 0 || towards * towards < SLANTING * (vx * vx + vy * vy + vz * vz)) continue
       const e = (x - patch[0]) * nx + (y - patch[1]) * ny + (z - patch[2]) * nz
-      if (e > 3 * gate || e < -3 * gate) continue
+      if (e > reach || e < -reach) continue
       if (beside < Infinity && (x - patch[0]) ** 2 + (y - patch[1]) ** 2 + (z - patch[2]) ** 2 - e * e > beside * beside) continue
-      met++
+      const near = e < 3 * gate && e > -3 * gate
+      if (near) met++
       const thin = patch[7]
       // noise averages out; what scatters beyond it is shape that the plane does not follow, and its slope is no chance
       const bent = Math.max(0, thin - noise2 * (1 + 2 * Math.sqrt(2 / patch[6])))
@@ -105,7 +109,7 @@ export function shapeTracker(surface: GrowingSurface, o: ShapeOptions) {
       const variance = Math.max(noise2, thin) + thin / patch[6] + tilt * (surface.side / 2) ** 2
       const u = e / gate
       const w = 1 / (1 + u * u) ** 2 / variance
-      if (e * e < 9 * (variance + more)) {
+      if (near && e * e < 9 * (variance + more)) {
         fits++
         sum += e * e
         expected += variance + more
@@ -122,8 +126,12 @@ export function shapeTracker(surface: GrowingSurface, o: ShapeOptions) {
       row[3] = nx
       row[4] = ny
       row[5] = nz
-      rows.set(row, 7 * held)
-      rows[7 * held++ + 6] = w
+      // what lies further off pulls no more, and speaks against what the others say
+      rows.set(row, ROW * held)
+      rows[ROW * held + 6] = near ? w : 0
+      rows[ROW * held + 7] = 1 / variance
+      rows[ROW * held++ + 8] = e
+      if (!near) continue
       for (let r = 0; r < 6; r++) {
         g[r] += w * row[r] * e
         for (let q = 0; q <= r; q++) h[6 * r + q] += w * row[r] * row[q]
@@ -162,8 +170,10 @@ export function shapeTracker(surface: GrowingSurface, o: ShapeOptions) {
       const asked = Math.ceil(n / most)
       let pose: Mat4 = Float64Array.from(start)
       let known: HeldThere | undefined
+      let sought = 0
       for (let round = 0; ; round++) {
         const step = round < NEAR ? some : most
+        const at = pose
         look(xyz, pose, step, Math.max(3 * o.noise, widest / 2 ** round), 0)
         if (met < FEWEST) return undefined
         if (by) known ??= heldAt(by, pose, middle, lever)
@@ -171,7 +181,14 @@ export function shapeTracker(surface: GrowingSurface, o: ShapeOptions) {
         const says = { h, feigned, g, rows, count: held }
         const d = known ? jointStep(says, step, together2, known, pose, middle) : stepOf(says)
         pose = moved(pose, d, middle, lever)
-        if (last) break
+        if (last) {
+          const aside = !by && sought < (o.seeks ?? 2) && seek(says, 3 * o.noise, widest)
+          if (!aside) break
+          sought++
+          round = NEAR
+          // from where it was looked at
+          pose = moved(at, aside, middle, lever)
+        }
       }
       if (known) {
         // as it stands after the step: all that is said of it
@@ -187,12 +204,12 @@ export function shapeTracker(surface: GrowingSurface, o: ShapeOptions) {
         h.map((v, k) => v - feigned[k]),
         6,
       )
-      const points = holding(rows, held, vectors)
+      const { points, agree } = holding(rows, held, vectors)
       return told(
         pose,
         asked,
         vectors,
-        values.map((v, k) => (v > 0 ? byFew(most * points[k]) / Math.sqrt(v) : Infinity)),
+        values.map((v, k) => (v > 0 && agree[k] >= AGREE ? byFew(most * points[k]) / Math.sqrt(v) : Infinity)),
       )
     },
     /** How a frame meets the surface where other things alone hold it: nothing is moved. about: what it is held at, where it shows nothing of the part */

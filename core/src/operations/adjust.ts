@@ -8,6 +8,12 @@ import { makePoints, type Points } from '../shape/points.ts'
 import { alignmentEvidence } from './alignment-evidence.ts'
 import { defineOperation, mapsOf, MAPS_ALONG, pointsOf, type Item } from './operation.ts'
 
+const passHeld = z.object({ about: z.array(z.number()).length(3), covariance: z.array(z.number()).length(36).nullable() })
+
+/** A pass that was held by its shape alone has axes of its own: it was recorded in a setup, and does not lie in it. */
+const inSetups = (passes: Item<Points>[], held: readonly (z.output<typeof passHeld> | null)[]): Item<Points>[] =>
+  passes.map((p, i) => (held[i]?.covariance === null ? { ...p, setup: `\u0000own ${i}` } : p))
+
 /** Number of the setup of each pass; a pass of unknown setup is one of its own. Nothing where all are unknown. */
 function setupsOf(passes: Item<Points>[]): number[] | undefined {
   const names = passes.map((p, i) => p.setup ?? `\u0000${i}`)
@@ -33,7 +39,7 @@ function markersOf(maps: Item<Markers>[], passes: Item<Points>[], setups: number
 
 export const adjust = defineOperation({
   name: 'adjust',
-  version: 8,
+  version: 9,
   title: 'Joint adjustment',
   stage: 'Align',
   shows: ['alignment-worst-pass', 'gap-between-passes-rms'],
@@ -47,6 +53,10 @@ export const adjust = defineOperation({
       .describe('Largest gap at the beginning that still counts as the same surface, mm. Default: from the gaps that there are.'),
     tracking: z.number().positive().optional().describe('How far off the scanner may be from pass to pass of one setup, mm. Default: half a point spacing.'),
     gateEnd: z.number().positive().optional().describe('The same at the end, mm. Default: 1.3 point spacings.'),
+    held: z
+      .array(passHeld.nullable())
+      .default([])
+      .describe('How well each pass lies in the axes of its setup, of recorded ones; covariance null: its axes are its own. Taken from the ledger.'),
     radius: z.number().positive().optional().describe('Radius over which surfaces are smoothed before they are compared, mm. Default: 4.4 point spacings.'),
   }),
   inputs: {
@@ -60,7 +70,7 @@ export const adjust = defineOperation({
     gaps: { kind: 'field', on: 'places', about: 'signed gap at each of these places, mm' },
   },
   async run(inputs, params, ctx) {
-    const passes = pointsOf(inputs, 'passes')
+    const passes = inSetups(pointsOf(inputs, 'passes'), params.held)
     const setups = setupsOf(passes)
     const anchor = Math.min(params.anchor, passes.length - 1)
     const r = await adjustJointly(
@@ -69,6 +79,7 @@ export const adjust = defineOperation({
         anchor,
         ...(params.gateStart ? { gateStart: params.gateStart } : {}),
         ...(params.tracking ? { tracking: params.tracking } : {}),
+        held: params.held.map((h) => (h?.covariance ? { about: h.about, covariance: h.covariance } : null)),
         ...(setups ? { setups, markers: markersOf(mapsOf(inputs), passes, setups) } : {}),
         ...(params.gateEnd ? { gateEnd: params.gateEnd } : {}),
         ...(params.radius ? { radius: params.radius } : {}),

@@ -22,7 +22,7 @@ const PLAIN_NOISE = 0.03
 
 export const solveRecordingOperation = defineOperation({
   name: 'solve-recording',
-  version: 9,
+  version: 10,
   title: 'Solve a recording',
   stage: 'Capture',
   shows: ['points', 'frames', 'ends-met'],
@@ -148,11 +148,12 @@ export const solveRecordingOperation = defineOperation({
             where: `solve-recording, ${reach.near} to ${reach.far} mm`,
             remedy: 'Take a smaller near limit, or a larger far one.',
           })
+    const name = params.name ?? source.name.replace(/\.[^.]*$/, '')
     return {
       outputs: {
         pass: [
           {
-            name: params.name ?? source.name.replace(/\.[^.]*$/, ''),
+            name,
             data: solved.points,
             pose: inMap ? map.pose : identity(),
           },
@@ -162,6 +163,7 @@ export const solveRecordingOperation = defineOperation({
         quantities: [...quantitiesOf(solved, frames.length), q('surface-spacing', spacing)],
         warnings: [...read, ...warningsOf(solved, frames.length - solved.out, params.error)],
         timeline: solved.timeline,
+        poses: [{ of: name, about: solved.held?.about ?? [0, 0, 0], covariance: solved.held?.covariance ?? null }],
       },
     }
   },

@@ -86,6 +86,13 @@ export function framesHeld(steps: readonly Ran[]): LineageFigures['frames'] {
   return each.every((v) => typeof v === 'number' && Number.isFinite(v)) ? Math.max(...each.map(Number)) : 'unknown'
 }
 
+/** How well a recorded pass lies in the axes of its setup; covariance null where those axes are its own. Null where the steps do not say it. */
+export function passHeld(steps: readonly Ran[]): Pick<PoseUncertainty, 'about' | 'covariance'> | null {
+  const solved = steps.filter((s) => s.operation === 'solve-recording')
+  const pose = solved.length === 1 ? solved[0].evidence?.poses?.[0] : undefined
+  return pose ? { about: [...pose.about], covariance: pose.covariance && [...pose.covariance] } : null
+}
+
 function ofAlignment(path: readonly Ran[]): LineageFigures['alignment'] {
   const merged = path.findLast((s) => s.operation === 'merge')
   // a mesh that came as one, or one pass: how it was made belongs to the scanner

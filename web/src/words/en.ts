@@ -864,7 +864,7 @@ export const EN: Record<string, string> = {
   'in view, of them placed': 'in view, of them placed',
   'in work': 'in work',
   'it ends there': 'it ends there',
-  'it moves; the other setups are the anchor and stay put': 'it moves; the other setups are the anchor and stay put',
+  'it moves; everything else is the anchor and stays put': 'it moves; everything else is the anchor and stays put',
   'it takes some {{warmUp}} minutes; the curve is being fitted': 'it takes some {{warmUp}} minutes; the curve is being fitted',
   'its arm': 'its arm',
   'its markers (there is a map)': 'its markers (there is a map)',

@@ -43,7 +43,7 @@ export function AdjustPart({ head, go }: { head: ReactNode; go(stage: Stage): vo
   const run = () =>
     void step.run({
       operation: 'adjust',
-      inputs: { passes: passes.map((p) => p.slot), ...along(state.tray, passes) },
+      inputs: { passes: passes.map((p) => p.slot), ...along(state.tray.filter((i) => i.role === 'marker-map' && passes.some((p) => p.setup === i.setup))) },
     })
   const of = last?.evidence?.quantities ?? []
   const value = (id: QuantityId, who: string) => of.find((q) => q.id === id && q.of === who)

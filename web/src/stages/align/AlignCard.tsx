@@ -5,6 +5,7 @@ import { useOpenJob } from '../../job/useJob.ts'
 import { WorkCard } from '../../job/WorkCard.tsx'
 import type { CardProps } from '../cards.ts'
 import { AdjustPart } from './AdjustPart.tsx'
+import { groupsOf } from './groups.ts'
 import { MarkersPart, setupMaps } from './MarkersPart.tsx'
 import { PairsPart } from './PairsPart.tsx'
 import { ShapePart } from './ShapePart.tsx'
@@ -15,7 +16,7 @@ type Part = 'markers' | 'shape' | 'pairs' | 'adjust'
 /** Setups come together by markers, by shape or by picked pairs; then all passes are adjusted at once. */
 export function AlignCard({ go }: CardProps) {
   const { state, passes, path } = useOpenJob()
-  const setups = useMemo(() => state.setups.filter((s) => passes.some((p) => p.setup === s.id)), [state.setups, passes])
+  const groups = useMemo(() => groupsOf(state.setups, state.tray, path), [state.setups, state.tray, path])
   // as it was on coming here: a result is looked at before the card goes on
   const [together] = useState(() => lastOf(path, 'align-shape', 'align-pairs', 'align-fine', 'join-markers') !== undefined)
   const [chosen, setPart] = useState<Part | null>(null)
@@ -34,10 +35,10 @@ export function AlignCard({ go }: CardProps) {
       </WorkCard>
     )
   const maps = setupMaps(state.tray)
-  const part: Part = setups.length < 2 ? 'adjust' : (chosen ?? (together ? 'adjust' : maps.length ? 'markers' : 'shape'))
-  const loose = looseId ?? setups.at(-1)?.id
-  const sides = { anchor: passes.filter((p) => p.setup !== loose), loose: passes.filter((p) => p.setup === loose) }
-  const head = setups.length > 1 && (
+  const part: Part = groups.length < 2 ? 'adjust' : (chosen ?? (together ? 'adjust' : maps.length ? 'markers' : 'shape'))
+  const loose = groups.find((g) => g.id === looseId) ?? groups.at(-1)
+  const sides = { anchor: passes.filter((p) => !loose?.passes.includes(p)), loose: loose?.passes ?? [], looseMaps: loose?.maps ?? [] }
+  const head = groups.length > 1 && (
     <>
       <Segmented<Part>
         block
@@ -53,14 +54,20 @@ export function AlignCard({ go }: CardProps) {
       {part !== 'adjust' && (
         <div className="field">
           <label htmlFor="a-loose">{t('Loose')}</label>
-          <Select id="a-loose" className="control" value={loose ?? null} onChange={setLoose} options={setups.map((s) => ({ value: s.id, label: s.name }))} />
-          <span className="reason">{t('it moves; the other setups are the anchor and stay put')}</span>
+          <Select
+            id="a-loose"
+            className="control"
+            value={loose?.id ?? null}
+            onChange={setLoose}
+            options={groups.map((g) => ({ value: g.id, label: g.name }))}
+          />
+          <span className="reason">{t('it moves; everything else is the anchor and stays put')}</span>
         </div>
       )}
     </>
   )
   if (part === 'markers') return <MarkersPart head={head} {...sides} maps={maps} onDone={() => setPart('adjust')} />
   if (part === 'shape') return <ShapePart head={head} {...sides} onDone={() => setPart('adjust')} onPairs={() => setPart('pairs')} />
-  if (part === 'pairs') return <PairsPart key={loose} head={head} {...sides} onDone={() => setPart('adjust')} />
+  if (part === 'pairs') return <PairsPart key={loose?.id} head={head} {...sides} onDone={() => setPart('adjust')} />
   return <AdjustPart head={head} go={go} />
 }

@@ -13,10 +13,10 @@ export function setupMaps(tray: TrayItem[]): TrayItem[] {
 }
 
 /** The loose setup is laid on another by the markers that both have. */
-export function MarkersPart({ head, loose, onDone, maps }: SidesProps & { maps: TrayItem[] }) {
+export function MarkersPart({ head, loose, looseMaps, onDone, maps }: SidesProps & { maps: TrayItem[] }) {
   const { path, state } = useOpenJob()
   const step = useStep()
-  const own = maps.find((m) => m.setup === loose[0]?.setup)
+  const own = maps.find((m) => looseMaps.includes(m))
   const other = maps.find((m) => m.setup !== own?.setup)
   const last = path.findLast((s) => s.operation === 'join-markers' && own !== undefined && s.inputs['loose']?.[0] === own.slot)
   const nameOf = (m: TrayItem | undefined) => state.setups.find((s) => s.id === m?.setup)?.name ?? ''

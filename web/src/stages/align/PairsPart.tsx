@@ -12,8 +12,8 @@ import { fixed } from '../../looks/quantity.ts'
 import { t } from '../../words/t.ts'
 
 /** Two views side by side; the same places picked on both. The result shows while pairs are picked. */
-export function PairsPart({ head, anchor, loose, onDone }: SidesProps) {
-  const { path, state } = useOpenJob()
+export function PairsPart({ head, anchor, loose, looseMaps, onDone }: SidesProps) {
+  const { path } = useOpenJob()
   const dispatch = useAppDispatch()
   const pairs = useAppSelector((s) => s.view.pairs)
   const step = useStep()
@@ -44,12 +44,12 @@ export function PairsPart({ head, anchor, loose, onDone }: SidesProps) {
   const run = async () => {
     const made = await step.run({
       operation: 'align-pairs',
-      inputs: { loose: loose.map((p) => p.slot), ...along(state.tray, loose) },
+      inputs: { loose: loose.map((p) => p.slot), ...along(looseMaps) },
       params: { pairs: whole.map((p) => ({ loose: p.loose, anchor: p.anchor })) },
     })
     if (!made) return
     // settled exactly behind it; it starts when the pairs are done
-    await step.run({ operation: 'align-fine', inputs: { anchor: anchor.map((p) => p.slot), loose: loose.map((p) => p.slot), ...along(state.tray, loose) } })
+    await step.run({ operation: 'align-fine', inputs: { anchor: anchor.map((p) => p.slot), loose: loose.map((p) => p.slot), ...along(looseMaps) } })
     dispatch(view.pairs([]))
   }
   const last = lastOf(path, 'align-fine')

@@ -1,33 +1,31 @@
 import { Button } from 'antd'
 import type { ReactNode } from 'react'
-import type { TrayItem } from '@oak-gauge/contract'
-import { lastOf } from '@oak-gauge/contract'
+import { lastOf, type TrayItem } from '@oak-gauge/contract'
 import { useOpenJob } from '../../job/useJob.ts'
 import { useMotions } from '../../job/useMotions.ts'
 import { useStep } from '../../job/useStep.ts'
 import { Numbers, StepProblem, Warnings, WorkCard } from '../../job/WorkCard.tsx'
 import { t } from '../../words/t.ts'
 
-/** Marker maps of the setups that move: they stand in the same axes as the passes, and go along. */
-export function along(tray: TrayItem[], loose: TrayItem[]): { maps?: string[] } {
-  const maps = tray.filter((i) => i.role === 'marker-map' && loose.some((p) => p.setup === i.setup))
-  return maps.length ? { maps: maps.map((m) => m.slot) } : {}
-}
+/** Marker maps that stand in the axes of what moves, and go along, as inputs of a step. */
+export const along = (maps: TrayItem[]): { maps?: string[] } => (maps.length ? { maps: maps.map((m) => m.slot) } : {})
 
 export interface SidesProps {
   head: ReactNode
   anchor: TrayItem[]
   loose: TrayItem[]
+  /** go along with the loose side */
+  looseMaps: TrayItem[]
   onDone(): void
 }
 
-export function ShapePart({ head, anchor, loose, onDone, onPairs }: SidesProps & { onPairs(): void }) {
-  const { path, state } = useOpenJob()
+export function ShapePart({ head, anchor, loose, looseMaps, onDone, onPairs }: SidesProps & { onPairs(): void }) {
+  const { path } = useOpenJob()
   const step = useStep()
   const last = lastOf(path, 'align-shape')
   useMotions(last)
   const run = () =>
-    void step.run({ operation: 'align-shape', inputs: { anchor: anchor.map((p) => p.slot), loose: loose.map((p) => p.slot), ...along(state.tray, loose) } })
+    void step.run({ operation: 'align-shape', inputs: { anchor: anchor.map((p) => p.slot), loose: loose.map((p) => p.slot), ...along(looseMaps) } })
   return (
     <WorkCard
       question={t('How do the setups lie together?')}
