@@ -97,6 +97,8 @@ export const benchThing = z.discriminatedUnion('kind', [
     vertices: numbers(400_000),
     triangles: numbers(800_000),
     material: z.enum(Object.keys(MATERIALS) as [keyof typeof MATERIALS]).default('matte'),
+    /** it carries blots of that size, mm */
+    print: z.number().min(1).max(200).optional(),
   }),
 ])
 export type BenchThing = z.output<typeof benchThing>

@@ -102,7 +102,7 @@ export const captureRun = z
     kind: z.literal('capture'),
     job: z.uuid(),
     setup: z.uuid(),
-    by: z.enum(['markers', 'shape', 'both', 'own']),
+    by: z.enum(['markers', 'shape', 'print', 'both', 'own']),
     map: z.boolean().describe('It grows in the axes of a map of markers; else in its own, or the scanner’s.'),
     spacing: z.number(),
     phase: z.enum(['ready', 'recording', 'held', 'waiting', 'solving', 'done', 'failed']),

@@ -70,8 +70,8 @@ export type LightRequest = z.output<typeof lightRequest>
 export const startCapture = z.object({
   scanner: z.uuid(),
   setup: z.uuid(),
-  /** what holds the frames. own: what an arm or a turntable says. auto: the markers of the setup's map where there is one, else that, else shape */
-  by: z.enum(['auto', 'markers', 'shape', 'both', 'own']).default('auto'),
+  /** what holds the frames. print: shape, and how bright the surface is where. own: what an arm or a turntable says. auto: the markers of the setup's map where there is one, else that, else shape */
+  by: z.enum(['auto', 'markers', 'shape', 'print', 'both', 'own']).default('auto'),
   /** of the surface that grows, mm */
   spacing: z.number().min(0.1).max(20).default(1),
   name: z.string().trim().min(1).max(200).optional(),
@@ -81,6 +81,8 @@ export const startCapture = z.object({
   light: lightRequest.optional(),
   /** before a stand-in: the part stands on a table that is seen, and not on a thin stand */
   table: z.boolean().default(false),
+  /** before a stand-in: the part carries a print */
+  printed: z.boolean().default(false),
   cold: z.boolean().default(false),
 })
 export type StartCapture = z.input<typeof startCapture>

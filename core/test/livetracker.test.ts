@@ -1,17 +1,11 @@
 import { describe, expect, it } from '@jest/globals'
-import { fromRotationVector, identity, invertRigid, multiply, transformPoint, translation, type Mat4 } from '../src/base/mat4.ts'
+import { fromRotationVector, invertRigid, multiply, transformPoint, translation, type Mat4 } from '../src/base/mat4.ts'
 import { liveTracker, type LiveState } from '../src/capture/livetracker.ts'
-import { MATERIALS, type Thing } from '../src/scanner/scene.ts'
-import { lookingAt } from '../src/scanner/seemarkers.ts'
-import { takeShot } from '../src/scanner/shot.ts'
-import { designedStereo, type ScannerSpec } from '../src/scanner/spec.ts'
 import type { Mesh } from '../src/shape/mesh.ts'
-import { buildBvh } from '../src/space/bvh.ts'
+import { hand, scannerBefore } from './hand.ts'
 import { boxMesh } from './help.ts'
 import { at, roof, together, tray } from './tray.ts'
 
-const optics = designedStereo({ width: 640, height: 480, focal: 700, baseline: 150, crossing: 450 })
-const spec = { design: optics, range: { near: 300, ideal: 450, far: 700 } } as unknown as ScannerSpec
 const EVERY = 60
 
 // ribs that all look alike, and a bar along each end so that nothing can slide along them
@@ -28,18 +22,6 @@ const sparse = together([
 ])
 const plate = at(boxMesh(800, 800, 8), -400, -400, -8)
 
-/** A scanner before a thing. from: a place the hand is at */
-function scannerBefore(mesh: Mesh) {
-  const things: Thing[] = [{ kind: 'mesh', mesh, bvh: buildBvh(mesh, 'median'), pose: identity(), material: MATERIALS.matte }]
-  let n = 0
-  return (pose: Mat4) => takeShot(spec, optics, optics, things, { pose, pattern: 'area', exposure: 1, stride: 3, noise: 0.03, seed: 77 + n++ }).xyz
-}
-const hand = (degrees: number, x = 0, y = 0, away = 450, up = 55): Mat4 => {
-  const [a, e] = [degrees, up].map((d) => (d * Math.PI) / 180)
-  const t = [x, y, 0]
-  return lookingAt([t[0] + away * Math.cos(e) * Math.cos(a), t[1] + away * Math.cos(e) * Math.sin(a), t[2] + away * Math.sin(e)], t)
-}
-
 /** Feeds frames; gives what was said of each, and by how much those that were placed are off, mm at the part's corners. */
 function record(mesh: Mesh, poses: (Mat4 | null)[], spacing = 2, seen = (xyz: Float32Array, _: number) => xyz) {
   const scanner = scannerBefore(mesh)
@@ -48,7 +30,7 @@ function record(mesh: Mesh, poses: (Mat4 | null)[], spacing = 2, seen = (xyz: Fl
   const said: LiveState[] = []
   const off: (number | null)[] = []
   poses.forEach((pose, k) => {
-    const s = tracker.feed({ time: k * EVERY, xyz: pose ? seen(scanner(pose), k) : new Float32Array(0) })
+    const s = tracker.feed({ time: k * EVERY, xyz: pose ? seen(scanner(pose).xyz, k) : new Float32Array(0) })
     said.push(s)
     if (pose) first ??= multiply(pose, invertRigid(s.pose))
     const placed = s.state === 'steady' && pose
@@ -113,7 +95,8 @@ describe('tracking by shape while one records', () => {
     expect(record(tray, arc(0, 10, 6)).tracker.tryWaiting()).toBeUndefined()
   })
   it('on a slow computer frames are passed over: it goes on as it went, for as long as that took', () => {
-    const scanner = scannerBefore(tray)
+    const before = scannerBefore(tray)
+    const scanner = (pose: Mat4) => before(pose).xyz
     const tracker = liveTracker({ spacing: 2, noise: 0.08 })
     // 2 degrees in 60 ms, and every so often six frames are missing
     const said: string[] = []
@@ -122,7 +105,8 @@ describe('tracking by shape while one records', () => {
     expect(tracker.frames()).toBe(said.length)
   })
   it('where the scanner says how it went, a jerk and a covered lens lose nothing; what it says is a start, and no proof', () => {
-    const scanner = scannerBefore(tray)
+    const before = scannerBefore(tray)
+    const scanner = (pose: Mat4) => before(pose).xyz
     const jerked = (k: number) => hand(k < 12 ? 2 * k : 2 * k + 25)
     // as an arm says it: in axes of its own, and a little off
     const arm = multiply(translation(900, -300, 70), fromRotationVector(0.3, 1.1, -0.6))
@@ -171,7 +155,8 @@ describe('tracking by shape while one records', () => {
     const poses = arc(0, 20, 24)
     const before = record(tray, poses.slice(0, 16))
     const { tracker, said } = record(tray, poses)
-    const scanner = scannerBefore(tray)
+    const before = scannerBefore(tray)
+    const scanner = (pose: Mat4) => before(pose).xyz
     const frames = poses.map((pose, k) => ({ time: k * EVERY, xyz: scanner(pose) }))
     const points = (t: typeof tracker) => {
       const surface = t.surface()

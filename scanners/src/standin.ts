@@ -353,7 +353,7 @@ const bodyInverse = (s: Stereo) => invertRigid(bodyToLeft(s))
 
 function solidThing(t: Extract<BenchThing, { kind: 'solid' }>): Thing {
   const mesh = makeMesh({ vertices: Float32Array.from(t.vertices), triangles: Uint32Array.from(t.triangles) })
-  return { kind: 'mesh', mesh, bvh: buildBvh(mesh, 'median'), pose: identity(), material: MATERIALS[t.material] }
+  return { kind: 'mesh', mesh, bvh: buildBvh(mesh, 'median'), pose: identity(), material: MATERIALS[t.material], ...(t.print ? { print: t.print } : {}) }
 }
 
 /** One shot that was taken in parts. */

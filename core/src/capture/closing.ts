@@ -13,6 +13,8 @@ export interface TrackedFrame {
   time: number
   /** 3N mm, scanner coordinates */
   xyz: Float32Array
+  /** N, how bright each point is, where what is printed counts as well */
+  levels?: Uint8Array | undefined
   /** scanner to model, as it was tracked */
   pose: Mat4
   /** what was found anew, and not led there from the frame before, begins another span. Default 0 for all */

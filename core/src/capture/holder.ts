@@ -15,11 +15,16 @@ export interface Holder {
 /** What holds the frames. */
 export const heldBy = (o: Pick<LiveOptions, 'by' | 'markers'>) => o.by ?? (o.markers ? 'markers' : 'shape')
 
+/** Whether the axes in which the surface grows are those of the map, where there is one. */
+export const inAxesOfMap = (by: NonNullable<LiveOptions['by']>): boolean => by === 'markers' || by === 'both'
+/** Whether shape leads from frame to frame, alone or together with what else there is. */
+export const ledByShape = (by: NonNullable<LiveOptions['by']>): boolean => by === 'shape' || by === 'both' || by === 'print'
+
 /**
  * What to hold frames by where nobody says it: markers of a map; else the scanner's own word, alone for single lines, whose shape says nothing to speak of
  * (bracket by Rowan: rms 0.0126 mm alone, 0.0125 together, in twice the time), together with the shape of areas (by Hazel: 0.0154 and 0.0140); else shape.
  */
-export function bestHold(map: boolean, own: boolean, lines: boolean): NonNullable<LiveOptions['by']> {
+export function bestHold(map: boolean, own: boolean, lines: boolean): Exclude<NonNullable<LiveOptions['by']>, 'print'> {
   if (map) return 'markers'
   return own ? (lines ? 'own' : 'both') : 'shape'
 }
@@ -27,7 +32,7 @@ export function bestHold(map: boolean, own: boolean, lines: boolean): NonNullabl
 /** Undefined where shape alone holds them. Throws RangeError where what is to hold them is not there. */
 export function holderOf(o: LiveOptions): Holder | undefined {
   const by = heldBy(o)
-  if (by === 'shape') return undefined
+  if (by === 'shape' || by === 'print') return undefined
   if (o.markers && by !== 'own') {
     const tracker = markerTracker(o.markers.map, o.markers)
     return {

@@ -12,6 +12,8 @@ export interface LiveFrame {
   time: number
   /** 3N mm, scanner coordinates */
   xyz: Float32Array
+  /** N, 0..255: how bright each point is */
+  levels?: Uint8Array
   markers?: SeenMarkers
   /** where the scanner says that it is: an arm, a turntable, a rehearsal. Scanner to something that stands still; how it went since the last frame is taken from it */
   at?: Mat4
@@ -27,9 +29,9 @@ export interface LiveOptions {
   /**
    * what holds a frame. 'markers': those of a map that was made before, in whose axes the surface grows; shape only contradicts. 'both': each counts by what it
    * knows, and where fewer than four markers are seen, shape leads on. 'own': what the scanner says of where it is (LiveFrame.at), in whose axes the surface grows;
-   * 'both' without a map is that and the shape. Default 'markers' when there is a map, else 'shape'
+   * 'both' without a map is that and the shape. 'print': shape, and how bright it is where (LiveFrame.levels). Default 'markers' when there is a map, else 'shape'
    */
-  by?: 'shape' | 'markers' | 'both' | 'own'
+  by?: 'shape' | 'markers' | 'both' | 'own' | 'print'
   markers?: MarkerTrackingOptions & { map: KnownMarkers }
   /** how well it says that: needed where it is to hold frames */
   own?: OwnPose

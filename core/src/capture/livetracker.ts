@@ -1,7 +1,7 @@
 import { identity, invertRigid, motionTimes, multiply, type Mat4 } from '../base/mat4.ts'
 import { contests } from './contest.ts'
 import { goodView } from './goodview.ts'
-import { heldBy, holderOf } from './holder.ts'
+import { heldBy, holderOf, ledByShape } from './holder.ts'
 import type { LiveFrame, LiveOptions } from './liveframe.ts'
 import type { Held } from './motions.ts'
 import { placedFrames } from './placedframes.ts'
@@ -91,10 +91,11 @@ const CHAIN = 500
 export function liveTracker(o: LiveOptions) {
   const by = heldBy(o)
   const holder = holderOf(o)
+  const byShape = ledByShape(by)
   /** they have to be found before anything begins */
   const sought = holder && !holder.always
   const error = o.error ?? 0.3
-  const model = placedFrames({ spacing: o.spacing, noise: o.noise, error, findable: by === 'shape' || by === 'both', lines: o.lines ?? false })
+  const model = placedFrames({ spacing: o.spacing, noise: o.noise, error, findable: byShape, print: by === 'print', lines: o.lines ?? false })
   let pose = sought ? identity() : Float64Array.from(UPRIGHT)
   let motion = STILL
   let time = 0
@@ -124,7 +125,7 @@ export function liveTracker(o: LiveOptions) {
     model.begun()
     rescued = 0
   }
-  const enter = ({ time, xyz }: LiveFrame, pose: Mat4) => model.add({ time, xyz, pose })
+  const enter = ({ time, xyz, levels }: LiveFrame, pose: Mat4) => model.add({ time, xyz, levels, pose })
   const tell = (why: FrameReason, placed?: Placed): LiveState => ({
     state,
     why,
@@ -162,8 +163,8 @@ export function liveTracker(o: LiveOptions) {
         : multiply(motionTimes(motion.by, Math.min(FURTHEST, since / motion.ms)), from.pose)
     const seen = holder?.lay(frame, predicted)
     if (seen) return judged(frame, layHeld(frame, seen), true, predicted, since)
-    const led = by === 'shape' || (by === 'both' && since < CHAIN)
-    return judged(frame, led ? model.shape().lay(frame.xyz, predicted) : undefined, false, predicted, since)
+    const led = by === 'both' ? since < CHAIN : byShape
+    return judged(frame, led ? model.shape().lay(frame.xyz, predicted, undefined, frame.levels) : undefined, false, predicted, since)
   }
 
   /** From nothing: by the constellation of the markers, or by its own word. */
@@ -178,7 +179,7 @@ export function liveTracker(o: LiveOptions) {
     // it is known where it is, if not so well that it could enter
     const led = frame.at && said && follow(frame, { time, pose, at: said }, STILL)
     if (led) return led.verdict.state === 'steady' ? led : led.verdict.why
-    const found = (by === 'shape' || by === 'both') && ghost ? model.again().find(frame.xyz, ghost) : 'elsewhere'
+    const found = byShape && ghost ? model.again().find(frame, ghost) : 'elsewhere'
     return typeof found === 'string' ? found : judged(frame, found, false, found.pose, 0)
   }
   /** A place that was found, and where something is free: it is followed, and adds nothing. */
@@ -250,10 +251,10 @@ export function liveTracker(o: LiveOptions) {
       disputed.forget()
       const wait = new Set<number>()
       let upTo = -Infinity
-      for (const { time, xyz } of list) {
-        wait.add(time)
-        upTo = Math.max(upTo, time)
-        model.leaveOut(time, xyz)
+      for (const frame of list) {
+        wait.add(frame.time)
+        upTo = Math.max(upTo, frame.time)
+        model.leaveOut(frame.time, frame)
       }
       for (let i = waiting.length - 1; i >= 0; i--) if (wait.has(waiting[i].time)) waiting.splice(i, 1)
       const last = model.newest()
@@ -278,7 +279,7 @@ export function liveTracker(o: LiveOptions) {
     /** Brings frames into the surface again that were taken out, where they lay. */
     takeIn(list: Iterable<LiveFrame>): LiveState {
       begun()
-      for (const { time, xyz } of list) model.takeIn(time, xyz)
+      for (const frame of list) model.takeIn(frame.time, frame)
       return tell('fits')
     },
     /** With time on its hands: one of the frames that wait is tried. Undefined where there is none, or no place to try it from. */
@@ -375,7 +376,7 @@ export function liveTracker(o: LiveOptions) {
       if (!laid || verdict.state === 'lost') return lose(verdict.why)
       if (unproven && (verdict.state === 'steady' || !held)) {
         if (verdict.state === 'weak') return goesOnWeak(frame, { ...placed, laid })
-        if (!held && model.again().alike(frame.xyz, laid)) return lose('alike')
+        if (!held && model.again().alike(frame, laid)) return lose('alike')
         state = 'finding'
         proof = [{ frame, pose: laid.pose }]
         return tell('fits', placed)
@@ -388,7 +389,7 @@ export function liveTracker(o: LiveOptions) {
       } else if (verdict.state === 'weak') slid++
       else {
         // it may have slid, and fit again where the part looks alike
-        if (slid >= SLID && model.count() > 1 && model.again().alikeBeside(frame.xyz, laid)) return lose('alike')
+        if (slid >= SLID && model.count() > 1 && model.again().alikeBeside(frame, laid)) return lose('alike')
         slid = 0
       }
       goOn(frame, laid)

@@ -9,13 +9,34 @@ import { cholesky, choleskyInverse, choleskySolve, congruent } from '../base/sol
 /** Numbers of a row: J, the weight it pulls with (0 where it lies too far off), the weight it would have if it fitted, 1 / mm2, and how far off it lies, mm. */
 export const ROW = 9
 
-/** What a frame's shape says of them: normal equations, what of those is feigned by noise (both 6 x 6), and a row a point. */
+/** What a frame says of them, by its shape or by its print: normal equations, what of those is feigned by noise (both 6 x 6), and a row a point. */
 export interface Says {
   h: Float64Array
   feigned: Float64Array
   g: Float64Array
   rows: Float64Array
   count: number
+}
+export const nothingSaid = (): Says => ({
+  h: new Float64Array(36),
+  feigned: new Float64Array(36),
+  g: new Float64Array(6),
+  rows: new Float64Array(0),
+  count: 0,
+})
+export function clear(s: Says): void {
+  s.h.fill(0)
+  s.feigned.fill(0)
+  s.g.fill(0)
+  s.count = 0
+}
+/** Of what was added up the lower triangle is there. */
+export function mirror(s: Says): void {
+  for (let r = 0; r < 6; r++)
+    for (let q = 0; q < r; q++) {
+      s.h[6 * q + r] = s.h[6 * r + q]
+      s.feigned[6 * q + r] = s.feigned[6 * r + q]
+    }
 }
 
 /** What holds a frame besides its shape: markers. */
@@ -44,10 +65,13 @@ const HOLDING = 30
 /** By what a stated error is larger where few points hold a motion. Infinity: it is not held */
 export const byFew = (points: number): number => (points < FEWEST ? Infinity : 1 + HOLDING / points)
 
+/** share of what is told that is no noise */
+const HALF = 0.5
+
 /** The motions that a shape knows: as unit vectors (columns), the step along each, mm, and what is said of it, 1 / mm2; both 0 where it says nothing. */
-function known({ h, feigned, g, rows, count }: Says, every: number) {
+function known({ h, feigned, g, rows, count }: Says, every: number, strict = false) {
   const { values, vectors } = jacobiEigen(h, 6)
-  const { points } = holding(rows, count, vectors)
+  const { points, agree } = holding(rows, count, vectors)
   const step = new Float64Array(6)
   const said = new Float64Array(6)
   for (let k = 0; k < 6; k++) {
@@ -58,9 +82,11 @@ function known({ h, feigned, g, rows, count }: Says, every: number) {
       for (let q = 0; q < 6; q++) noisy += vectors[6 * r + k] * feigned[6 * r + q] * vectors[6 * q + k]
     }
     const told = values[k] - noisy
-    if (!(told > 0) || points[k] < FEWEST) continue
-    step[k] = -(along * told) / values[k] ** 2
-    said[k] = told / byFew(every * points[k]) ** 2
+    if (!(told > 0) || points[k] < FEWEST || (strict && agree[k] < AGREE)) continue
+    const share = told / values[k]
+    // noise in what is told makes a step too short (Fuller 1987); where most of it is noise, none is better
+    step[k] = -(along / values[k]) * (share > HALF ? 1 / share : share / HALF ** 2)
+    said[k] = (share * told) / byFew(every * points[k]) ** 2
   }
   return { vectors, step, said }
 }
@@ -97,6 +123,33 @@ export function jointStep(says: Says, every: number, together2: number, there: H
   }
   const l = cholesky(joint, 6)
   return l ? choleskySolve(l, g, 6) : new Float64Array(6)
+}
+
+/**
+ * The step by shape and print together, each by what it says of each motion: what noise feigns in the one takes nothing of what the other tells. Gives what both
+ * say, 1 / mm2, along its own axes. strict: nothing is told of a motion by a few against the rest
+ */
+export function stepTogether(sources: readonly Says[], every: number, strict: boolean): { step: Float64Array; values: Float64Array; vectors: Float64Array } {
+  const joint = new Float64Array(36)
+  const g = new Float64Array(6)
+  for (const s of sources) {
+    const { vectors, step, said } = known(s, every, strict)
+    for (let k = 0; k < 6; k++)
+      for (let r = 0; r < 6; r++) {
+        g[r] += said[k] * step[k] * vectors[6 * r + k]
+        for (let q = 0; q < 6; q++) joint[6 * r + q] += said[k] * vectors[6 * r + k] * vectors[6 * q + k]
+      }
+  }
+  const { values, vectors } = jacobiEigen(joint, 6)
+  const step = new Float64Array(6)
+  const least = 1e-9 * Math.max(...values)
+  for (let k = 0; k < 6; k++) {
+    if (values[k] <= least) continue
+    let along = 0
+    for (let r = 0; r < 6; r++) along += vectors[6 * r + k] * g[r]
+    for (let r = 0; r < 6; r++) step[r] += (along / values[k]) * vectors[6 * r + k]
+  }
+  return { step, values: Float64Array.from(values, (v) => (v > least ? v : 0)), vectors }
 }
 
 /** What is held, about the middle of a frame (of the surface) that lies at `pose`. */
@@ -174,7 +227,8 @@ export function seek({ h, rows, count }: Says, gate: number, reach: number): Flo
       let along = 0
       for (let r = 0; r < 6; r++) along += rows[i + r] * motion[r]
       if (along * along < TELLS * TELLS) continue
-      const u = (rows[i + 8] + t * along) / gate
+      // what is told less well by itself agrees from farther off
+      const u = (rows[i + 8] + t * along) / Math.max(gate, 3 / Math.sqrt(rows[i + 7]))
       sum += (rows[i + 7] * along * along) / (1 + u * u) ** 2
     }
     return sum
@@ -189,4 +243,35 @@ export function seek({ h, rows, count }: Says, gate: number, reach: number): Flo
     }
   }
   return best === 0 ? undefined : motion.map((v) => best * v)
+}
+
+/**
+ * What tilts of that weight add to the information by chance: the mean of dJ dJ' for rows J = (p x n, n) whose normals scatter within the surface, T = I - n n':
+ * [p]T[p]', [p]T and T. The same of changes of brightness, which scatter within the surface as well. row: J. Fills the lower triangle.
+ */
+export function feign(px: number, py: number, pz: number, nx: number, ny: number, nz: number, row: Float64Array, weight: number, out: Float64Array): void {
+  // [p] T [p]' is the same as |p|2 I - p p' - (p x n)(p x n)'
+  const pp = px * px + py * py + pz * pz
+  out[0] += weight * (pp - px * px - row[0] * row[0])
+  out[6] += weight * (-px * py - row[0] * row[1])
+  out[7] += weight * (pp - py * py - row[1] * row[1])
+  out[12] += weight * (-px * pz - row[0] * row[2])
+  out[13] += weight * (-py * pz - row[1] * row[2])
+  out[14] += weight * (pp - pz * pz - row[2] * row[2])
+  // T [p]' = [p]' - n (p x n)'
+  out[18] += weight * (-nx * row[0])
+  out[19] += weight * (pz - nx * row[1])
+  out[20] += weight * (-py - nx * row[2])
+  out[24] += weight * (-pz - ny * row[0])
+  out[25] += weight * (-ny * row[1])
+  out[26] += weight * (px - ny * row[2])
+  out[30] += weight * (py - nz * row[0])
+  out[31] += weight * (-px - nz * row[1])
+  out[32] += weight * (-nz * row[2])
+  out[21] += weight * (1 - nx * nx)
+  out[27] += weight * (-ny * nx)
+  out[28] += weight * (1 - ny * ny)
+  out[33] += weight * (-nz * nx)
+  out[34] += weight * (-nz * ny)
+  out[35] += weight * (1 - nz * nz)
 }

@@ -1,4 +1,5 @@
 import type { Mat4 } from '../base/mat4.ts'
+import { growingPrint } from './print.ts'
 import { refinder, type Refinder } from './refind.ts'
 import { growingSurface, type GrowingSurface } from './surface.ts'
 import { shapeTracker, type ShapeTracker } from './trackshape.ts'
@@ -9,8 +10,12 @@ export interface PlacedFrame {
   time: number
   /** 3N mm, scanner coordinates */
   xyz: Float32Array
+  /** N, how bright each point is; of no meaning where print does not count */
+  levels?: Uint8Array | undefined
   pose: Mat4
 }
+
+type Seen = Pick<PlacedFrame, 'xyz' | 'levels'>
 
 export interface PlacedFramesOptions {
   /** cubes of the surface, mm */
@@ -23,16 +28,19 @@ export interface PlacedFramesOptions {
   findable: boolean
   /** frames are single lines */
   lines?: boolean
+  /** what is printed on the surface counts as well */
+  print?: boolean
 }
 
 /** The frames a live recording has placed, in the surface they make together: they enter, are taken out by a person, and come back to where they lay. */
 export function placedFrames(o: PlacedFramesOptions) {
   const empty = () => {
     const surface = growingSurface(o.spacing, o.noise, o.lines)
-    const shape = shapeTracker(surface, { noise: o.noise })
-    return { surface, shape, again: refinder(surface, shape, { noise: o.noise, error: o.error }) }
+    const print = o.print ? growingPrint(o.spacing, o.noise) : undefined
+    const shape = shapeTracker(surface, { noise: o.noise, ...(print ? { print } : {}) })
+    return { surface, print, shape, again: refinder(surface, shape, { noise: o.noise, error: o.error }) }
   }
-  let { surface, shape, again } = empty()
+  let { surface, print, shape, again } = empty()
   /** numbers frames as they enter, and again */
   let number = 0
   /** those that entered, by their time, in the order in which they did */
@@ -40,8 +48,9 @@ export function placedFrames(o: PlacedFramesOptions) {
   let count = 0
   let entered: { time: number; pose: Mat4 }[] = []
   let anew = false
-  const put = (xyz: Float32Array, pose: Mat4, n: number) => {
+  const put = ({ xyz, levels }: Seen, pose: Mat4, n: number) => {
     surface.addFrame(xyz, pose, n)
+    if (levels) print?.addFrame(xyz, levels, pose)
     if (o.findable) again.add(xyz, pose, n)
     count++
   }
@@ -58,29 +67,30 @@ export function placedFrames(o: PlacedFramesOptions) {
     },
     /** since begun() */
     told: () => ({ entered, anew }),
-    add({ time, xyz, pose }: PlacedFrame) {
+    add({ time, pose, ...seen }: PlacedFrame) {
       entered.push({ time, pose })
       entries.set(time, { pose, number, out: false })
-      put(xyz, pose, number++)
+      put(seen, pose, number++)
     },
     /** Takes out what a person leaves out. */
-    leaveOut(time: number, xyz: Float32Array) {
+    leaveOut(time: number, { xyz, levels }: Seen) {
       const e = entries.get(time)
       if (!e || e.out) return
+      if (levels) print?.addFrame(xyz, levels, e.pose, -1)
       surface.takeFrame(xyz, e.pose, e.number)
       if (o.findable) again.take(xyz, e.pose, e.number)
       e.out = true
       count--
     },
     /** Brings it back to where it lay. */
-    takeIn(time: number, xyz: Float32Array) {
+    takeIn(time: number, seen: Seen) {
       const e = entries.get(time)
       if (!e?.out) return
-      put(xyz, e.pose, e.number)
+      put(seen, e.pose, e.number)
       e.out = false
     },
     beginAnew() {
-      ;({ surface, shape, again } = empty())
+      ;({ surface, print, shape, again } = empty())
       entries = new Map()
       count = 0
       anew = true

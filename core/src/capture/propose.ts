@@ -1,4 +1,5 @@
 import { bestHold } from './holder.ts'
+import type { LiveOptions } from './liveframe.ts'
 import { isGlossy, usualExposure } from './exposing.ts'
 import { freedoms } from '../align/freedom.ts'
 import { motionsIn, motionWords } from '../align/freemotion.ts'
@@ -36,7 +37,7 @@ export interface Proposed<T> {
 export interface RecordingProposal {
   /** number of the scanner; null: there is none */
   scanner: Proposed<number> | null
-  by: Proposed<'markers' | 'shape' | 'both' | 'own'>
+  by: Proposed<Exclude<NonNullable<LiveOptions['by']>, 'print'>>
   /** mm */
   spacing: Proposed<number>
   /** 1: matt white at the ideal distance is well exposed */

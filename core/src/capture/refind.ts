@@ -1,8 +1,12 @@
 import { jacobiEigen } from '../base/eigen.ts'
 import { fromRotationVector, invertRigid, multiply, translation, type Mat4 } from '../base/mat4.ts'
+import type { LiveFrame } from './liveframe.ts'
 import { growingSurface, type GrowingSurface } from './surface.ts'
 import { leverOf, shapeTracker, type ShapePose, type ShapeTracker } from './trackshape.ts'
 import { judgeFrame, type FrameReason } from './verdict.ts'
+
+/** A frame: its points, and how bright they are where that counts. */
+type Seen = Pick<LiveFrame, 'xyz' | 'levels'>
 
 /** Cubes of the coarsest surface: so many of the fine one, and at least so much of the first frame's lever. The rough one lies between them. */
 const COARSE = 16
@@ -58,16 +62,16 @@ export function refinder(surface: GrowingSurface, shape: ShapeTracker, o: { nois
   const held = (laid: ShapePose | FrameReason): laid is ShapePose => typeof laid !== 'string' && Math.max(...laid.sigmas) <= o.error
 
   /** Lays a frame, ever more finely, where it has to fit. from: the level that leads it. but: not there. Something may be free. */
-  const settle = (xyz: Float32Array, start: Mat4, from: 'coarse' | 'rough', but?: ShapePose): ShapePose | FrameReason => {
+  const settle = ({ xyz, levels: bright }: Seen, start: Mat4, from: 'coarse' | 'rough', but?: ShapePose): ShapePose | FrameReason => {
     if (!levels) return 'elsewhere'
     const led = (from === 'coarse' && levels.coarsely.lay(xyz, start)?.pose) || start
     const near = levels.roughly.lay(xyz, led)
     // it would end there
     if (!near || (but && apart(near, but) < TWO)) return 'elsewhere'
-    let laid = shape.lay(xyz, near.pose)
+    let laid = shape.lay(xyz, near.pose, undefined, bright)
     for (let k = 0, before = near; k < CREEPS && !but && laid && !held(laid) && apart(laid, before) > AT_REST; k++) {
       before = laid
-      laid = shape.lay(xyz, before.pose)
+      laid = shape.lay(xyz, before.pose, undefined, bright)
     }
     if (!laid || laid.met < FOUND_MET || (but && apart(laid, but) < TWO)) return 'elsewhere'
     const v = judgeFrame(surface, xyz, laid, laid.pose, { error: o.error, since: 0 })
@@ -75,7 +79,7 @@ export function refinder(surface: GrowingSurface, shape: ShapeTracker, o: { nois
     return v.hidden < FOUND_HIDDEN ? laid : 'hidden'
   }
 
-  const alikeBeside = (xyz: Float32Array, found: ShapePose): boolean => {
+  const alikeBeside = (seen: Seen, found: ShapePose): boolean => {
     for (const far of BESIDE)
       for (let axis = 0; axis < 6; axis++) {
         const side = axis % 2 ? -far : far
@@ -83,13 +87,13 @@ export function refinder(surface: GrowingSurface, shape: ShapeTracker, o: { nois
         shift[axis >> 1] = side
         const turn = [0, 0, 0]
         turn[((axis >> 1) + 1) % 3] = (Math.sign(side) * BESIDE_TURN * far) / BESIDE[1]
-        const other = settle(xyz, about(found, shift, turn), 'rough', found)
+        const other = settle(seen, about(found, shift, turn), 'rough', found)
         if (held(other) && other.fits > AS_WELL * found.fits) return true
       }
     return false
   }
-  const alikeFar = (xyz: Float32Array, found: ShapePose): boolean => {
-    const axes = axesOf(xyz, found.pose)
+  const alikeFar = (seen: Seen, found: ShapePose): boolean => {
+    const axes = axesOf(seen.xyz, found.pose)
     for (let k = 0; k < 3; k++) {
       const axis = [axes[k], axes[3 + k], axes[6 + k]]
       const far = FAR * (levels?.coarse.side ?? 0)
@@ -112,7 +116,7 @@ export function refinder(surface: GrowingSurface, shape: ShapeTracker, o: { nois
       ]
       for (const start of starts)
         for (const from of ['coarse', 'rough'] as const) {
-          const other = settle(xyz, start, from, found)
+          const other = settle(seen, start, from, found)
           if (held(other) && other.fits > found.fits - FAR_LESS) return true
         }
     }
@@ -133,12 +137,13 @@ export function refinder(surface: GrowingSurface, shape: ShapeTracker, o: { nois
     },
     /** Whether a frame could as well lie beside where it was laid; farther away, too. */
     alikeBeside,
-    alike: (xyz: Float32Array, laid: ShapePose) => alikeBeside(xyz, laid) || alikeFar(xyz, laid),
+    alike: (seen: Seen, laid: ShapePose) => alikeBeside(seen, laid) || alikeFar(seen, laid),
     /** Where it lies, or why that is not known. Where something is free, whether it could as well lie elsewhere is to be asked when it is held. */
-    find(xyz: Float32Array, ghost: Mat4): ShapePose | FrameReason {
-      let found = settle(xyz, ghost, 'coarse')
+    find(seen: Seen, ghost: Mat4): ShapePose | FrameReason {
+      const { xyz } = seen
+      let found = settle(seen, ghost, 'coarse')
       if (!held(found)) {
-        const near = settle(xyz, ghost, 'rough')
+        const near = settle(seen, ghost, 'rough')
         if (typeof found === 'string' || held(near)) found = near
       }
       if (typeof found === 'string') {
@@ -147,10 +152,10 @@ export function refinder(surface: GrowingSurface, shape: ShapeTracker, o: { nois
         const side = turn < 2 ? ASIDE : -ASIDE
         // along the two in which it spreads most
         const k = 1 + (turn % 2)
-        const aside = settle(xyz, multiply(translation(side * axes[k], side * axes[3 + k], side * axes[6 + k]), ghost), 'rough')
+        const aside = settle(seen, multiply(translation(side * axes[k], side * axes[3 + k], side * axes[6 + k]), ghost), 'rough')
         if (typeof aside !== 'string') found = aside
       }
-      return held(found) && (alikeBeside(xyz, found) || alikeFar(xyz, found)) ? 'alike' : found
+      return held(found) && (alikeBeside(seen, found) || alikeFar(seen, found)) ? 'alike' : found
     },
   }
 }

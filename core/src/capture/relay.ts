@@ -2,6 +2,7 @@ import { invertRigid, transformPoint, type Mat4 } from '../base/mat4.ts'
 import { checkCancelled, type RunContext } from '../base/run.ts'
 import type { TrackedFrame } from './closing.ts'
 import type { Held } from './motions.ts'
+import { growingPrint } from './print.ts'
 import { growingSurface } from './surface.ts'
 import { shapeTracker } from './trackshape.ts'
 
@@ -14,6 +15,8 @@ export interface RelayOptions {
   error?: number
   /** what holds frame i besides its shape */
   held?: (i: number) => Held | undefined
+  /** what is printed on the surface counts as well */
+  print?: boolean
 }
 
 export interface Relaid {
@@ -34,7 +37,8 @@ const TURN = 20
  */
 export async function relayFrames(frames: readonly TrackedFrame[], poses: readonly Mat4[], o: RelayOptions, ctx: RunContext): Promise<Relaid> {
   const surface = growingSurface(o.spacing, o.noise)
-  const tracker = shapeTracker(surface, { noise: o.noise, gate: Math.max(6 * o.noise, 0.4 * o.spacing), points: 3000 })
+  const print = o.print ? growingPrint(o.spacing, o.noise) : undefined
+  const tracker = shapeTracker(surface, { ...(print ? { print } : {}), noise: o.noise, gate: Math.max(6 * o.noise, 0.4 * o.spacing), points: 3000 })
   const out: Relaid = { poses: [], moved: new Float64Array(frames.length), sigmas: new Float64Array(frames.length).fill(Infinity) }
   let began = performance.now()
   const turn = async (done: number) => {
@@ -45,11 +49,13 @@ export async function relayFrames(frames: readonly TrackedFrame[], poses: readon
     began = performance.now()
   }
   for (let i = 0; i < frames.length; i++) {
-    surface.addFrame(frames[i].xyz, poses[i], i)
+    const { xyz, levels } = frames[i]
+    surface.addFrame(xyz, poses[i], i)
+    if (levels) print?.addFrame(xyz, levels, poses[i])
     await turn((0.2 * i) / frames.length)
   }
   for (let i = 0; i < frames.length; i++) {
-    const laid = tracker.lay(frames[i].xyz, poses[i], o.held?.(i))
+    const laid = tracker.lay(frames[i].xyz, poses[i], o.held?.(i), frames[i].levels)
     out.sigmas[i] = laid ? Math.max(...laid.sigmas) : Infinity
     const held = laid && out.sigmas[i] <= (o.error ?? 0.3)
     out.poses.push(held ? laid.pose : Float64Array.from(poses[i]))

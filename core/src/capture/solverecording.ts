@@ -8,7 +8,7 @@ import type { RecordedFrame } from '../formats/recording.ts'
 import { coreBox, makePoints, type Points } from '../shape/points.ts'
 import { closeLoops, FEWEST_FRAMES, type Closed, type TrackedFrame } from './closing.ts'
 import { isBeneath, type Floor } from './floor.ts'
-import { heldBy, holderOf } from './holder.ts'
+import { heldBy, holderOf, ledByShape } from './holder.ts'
 import { liveTracker, type LiveOptions, type LiveState } from './livetracker.ts'
 import { covarianceAt, type Held } from './motions.ts'
 import { PATCH } from './patch.ts'
@@ -81,7 +81,7 @@ export async function solveRecording(all: readonly RecordedFrame[], o: SolveOpti
     began = performance.now()
   }
   const by = heldBy(o)
-  const byShape = by === 'shape' || by === 'both'
+  const byShape = ledByShape(by)
   const together = o.together ?? true
   const { placed, why, tracked } = await track(recorded, o, (k) => turn((TRACKED * k) / recorded.length, 'tracking'))
   if (!placed.length)
@@ -96,7 +96,7 @@ export async function solveRecording(all: readonly RecordedFrame[], o: SolveOpti
   const part = (from: number, to: number): RunContext => ({ ...ctx, progress: (d, phase) => ctx.progress(from + (to - from) * d, phase) })
   let poses = placed.map((f) => f.pose)
   let closed: Closed | undefined
-  if (together && by === 'shape' && placed.length >= FEWEST_FRAMES) {
+  if (together && (by === 'shape' || by === 'print') && placed.length >= FEWEST_FRAMES) {
     closed = await closeLoops(placed, {}, part(TRACKED, SOLVED))
     poses = closed.poses
   }
@@ -108,7 +108,12 @@ export async function solveRecording(all: readonly RecordedFrame[], o: SolveOpti
   const inAxes: Held[] = []
   if (!together) placed.forEach((f, i) => (sigmas[i] = tracked.get(f.time) ?? NaN))
   else if (byShape) {
-    const relaid = await relayFrames(placed, poses, { spacing: o.spacing, noise: o.noise, ...(holder ? { held } : {}) }, part(SOLVED, RELAID))
+    const relaid = await relayFrames(
+      placed,
+      poses,
+      { spacing: o.spacing, noise: o.noise, print: by === 'print', ...(holder ? { held } : {}) },
+      part(SOLVED, RELAID),
+    )
     poses = relaid.poses
     moved = relaid.moved
     sigmas.set(relaid.sigmas)
@@ -187,6 +192,9 @@ const lazily = (f: RecordedFrame, pose: Mat4, span: number): TrackedFrame => ({
   get xyz() {
     return f.points().xyz
   },
+  get levels() {
+    return f.points().intensity
+  },
 })
 
 async function track(recorded: readonly RecordedFrame[], o: LiveOptions, turn: (k: number) => Promise<void>) {
@@ -204,7 +212,8 @@ async function track(recorded: readonly RecordedFrame[], o: LiveOptions, turn: (
   }
   for (let k = 0; k < recorded.length; k++) {
     const { time, markers, at } = recorded[k]
-    const s = tracker.feed({ time, xyz: recorded[k].points().xyz, markers, ...(at ? { at } : {}) })
+    const { xyz, intensity: levels } = recorded[k].points()
+    const s = tracker.feed({ time, xyz, ...(levels ? { levels } : {}), markers, ...(at ? { at } : {}) })
     if (s.anew) {
       for (const f of placed) why.set(f.time, 'free')
       placed = []

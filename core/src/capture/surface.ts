@@ -316,6 +316,7 @@ export function growingSurface(side: number, noise: number, lines = false) {
       return k >= 0 && facing(k, vx, vy, vz) < 0 ? find(a, b, c, 1) : k
     },
     add,
+    take,
     /** Adds every so-manieth point of a frame (3N mm, scanner coordinates), which `pose` brings here. */
     addFrame(xyz: Float32Array, pose: ArrayLike<number>, frame: number, every = 1): void {
       eachPoint(add, xyz, pose, frame, every)

@@ -1,8 +1,9 @@
 import { jacobiEigen } from '../base/eigen.ts'
 import { identity, type Mat4 } from '../base/mat4.ts'
 import { coreBox } from '../shape/points.ts'
-import { byFew, heldAt, holding, jointStep, moved, AGREE, ROW, seek, stepOf, type Held, type HeldThere } from './motions.ts'
+import { AGREE, byFew, feign, heldAt, holding, jointStep, moved, nothingSaid, ROW, seek, stepOf, stepTogether, type Held, type HeldThere } from './motions.ts'
 import { PATCH } from './patch.ts'
+import type { GrowingPrint } from './print.ts'
 import { FLAT, type GrowingSurface } from './surface.ts'
 
 export interface ShapeOptions {
@@ -18,6 +19,8 @@ export interface ShapeOptions {
   most?: number
   /** how often a frame is set off to where more of it agrees. Default 2 */
   seeks?: number
+  /** what is printed on the surface: how bright points are counts as well */
+  print?: GrowingPrint
   /** what all points of a frame can be off by together, mm: so much a shape is never better than what holds the frame besides. Default 0.02 */
   together?: number
 }
@@ -65,6 +68,7 @@ export function shapeTracker(surface: GrowingSurface, o: ShapeOptions) {
   const patch = new Float64Array(PATCH)
   const h = new Float64Array(36)
   const feigned = new Float64Array(36)
+  const printed = nothingSaid()
   let rows = new Float64Array(0)
   const together2 = (o.together ?? 0.02) ** 2
   const g = new Float64Array(6)
@@ -75,7 +79,7 @@ export function shapeTracker(surface: GrowingSurface, o: ShapeOptions) {
   let [met, fits, sum, expected, held] = [0, 0, 0, 0, 0]
 
   /** What every step-th point says at a pose. more: variance that the pose itself brings, mm2; beside: how far along a patch it still counts, mm */
-  const look = (xyz: Float32Array, pose: Mat4, step: number, gate: number, more: number, beside = Infinity): void => {
+  const look = (xyz: Float32Array, pose: Mat4, step: number, gate: number, more: number, beside = Infinity, levels?: Uint8Array): void => {
     h.fill(0)
     g.fill(0)
     feigned.fill(0)
@@ -138,6 +142,7 @@ export function shapeTracker(surface: GrowingSurface, o: ShapeOptions) {
       }
       feign(px, py, pz, nx, ny, nz, row, FEIGNED * w * tilt, feigned)
     }
+    if (o.print && levels) o.print.says(xyz, levels, pose, step, gate, middle, lever, printed)
     for (let r = 0; r < 6; r++)
       for (let q = 0; q < r; q++) {
         h[6 * q + r] = h[6 * r + q]
@@ -159,10 +164,10 @@ export function shapeTracker(surface: GrowingSurface, o: ShapeOptions) {
 
   return {
     /**
-     * xyz: 3N mm, scanner coordinates; start: where it is looked for. by: what holds it besides, which counts with its covariance, along motions of which the
+     * xyz: 3N mm, scanner coordinates; levels: N, how bright each point is, where what is printed counts as well; start: where it is looked for. by: what holds it besides, which counts with its covariance, along motions of which the
      * shape says nothing alone. Undefined when too little of the frame meets the surface.
      */
-    lay(xyz: Float32Array, start: Mat4, by?: Held): ShapePose | undefined {
+    lay(xyz: Float32Array, start: Mat4, by?: Held, levels?: Uint8Array): ShapePose | undefined {
       const n = xyz.length / 3
       if (n < FEWEST) return undefined
       const some = Math.max(1, Math.floor(n / (o.points ?? 1500)))
@@ -171,17 +176,26 @@ export function shapeTracker(surface: GrowingSurface, o: ShapeOptions) {
       let pose: Mat4 = Float64Array.from(start)
       let known: HeldThere | undefined
       let sought = 0
+      const counts = o.print && levels && !by
       for (let round = 0; ; round++) {
         const step = round < NEAR ? some : most
         const at = pose
-        look(xyz, pose, step, Math.max(3 * o.noise, widest / 2 ** round), 0)
+        look(xyz, pose, step, Math.max(3 * o.noise, widest / 2 ** round), 0, Infinity, levels)
         if (met < FEWEST) return undefined
         if (by) known ??= heldAt(by, pose, middle, lever)
         const last = round === NEAR + ALL - 1
         const says = { h, feigned, g, rows, count: held }
-        const d = known ? jointStep(says, step, together2, known, pose, middle) : stepOf(says)
+        const both = counts ? stepTogether([says, printed], step, round >= NEAR) : undefined
+        const d = both?.step ?? (known ? jointStep(says, step, together2, known, pose, middle) : stepOf(says))
         pose = moved(pose, d, middle, lever)
         if (last) {
+          if (both)
+            return told(
+              pose,
+              asked,
+              both.vectors,
+              both.values.map((v) => (v > 0 ? 1 / Math.sqrt(v) : Infinity)),
+            )
           const aside = !by && sought < (o.seeks ?? 2) && seek(says, 3 * o.noise, widest)
           if (!aside) break
           sought++
@@ -209,7 +223,7 @@ export function shapeTracker(surface: GrowingSurface, o: ShapeOptions) {
         pose,
         asked,
         vectors,
-        values.map((v, k) => (v > 0 && agree[k] >= AGREE ? byFew(most * points[k]) / Math.sqrt(v) : Infinity)),
+        values.map((v, k) => (v > 0 && agree[k] >= AGREE ? byFew(most * points[k]) * (Math.sqrt(along(h, vectors, k)) / v) : Infinity)),
       )
     },
     /** How a frame meets the surface where other things alone hold it: nothing is moved. about: what it is held at, where it shows nothing of the part */
@@ -226,6 +240,13 @@ export function shapeTracker(surface: GrowingSurface, o: ShapeOptions) {
     },
   }
 }
+/** What a 6 x 6 matrix says along the k-th of six motions (columns). */
+function along(m: Float64Array, vectors: Float64Array, k: number): number {
+  let s = 0
+  for (let r = 0; r < 6; r++) for (let q = 0; q < 6; q++) s += vectors[6 * r + k] * m[6 * r + q] * vectors[6 * q + k]
+  return s
+}
+
 export type ShapeTracker = ReturnType<typeof shapeTracker>
 
 /** Where nearly all points of a frame lie, of the newest frame that was asked for. */
@@ -256,34 +277,3 @@ function placed(xyz: ArrayLike<number>, step: number, pose: Mat4, middle: [numbe
 
 /** Typical distance of a frame's points from their middle, mm. */
 export const leverOf = (xyz: Float32Array): number => placed(xyz, 1, identity(), [0, 0, 0])
-
-/**
- * What tilts of that weight add to the information by chance: the mean of dJ dJ' for rows J = (p x n, n) whose normals scatter within the surface, T = I - n n':
- * [p]T[p]', [p]T and T. row: J. Fills the lower triangle.
- */
-function feign(px: number, py: number, pz: number, nx: number, ny: number, nz: number, row: Float64Array, weight: number, out: Float64Array): void {
-  // [p] T [p]' is the same as |p|2 I - p p' - (p x n)(p x n)'
-  const pp = px * px + py * py + pz * pz
-  out[0] += weight * (pp - px * px - row[0] * row[0])
-  out[6] += weight * (-px * py - row[0] * row[1])
-  out[7] += weight * (pp - py * py - row[1] * row[1])
-  out[12] += weight * (-px * pz - row[0] * row[2])
-  out[13] += weight * (-py * pz - row[1] * row[2])
-  out[14] += weight * (pp - pz * pz - row[2] * row[2])
-  // T [p]' = [p]' - n (p x n)'
-  out[18] += weight * (-nx * row[0])
-  out[19] += weight * (pz - nx * row[1])
-  out[20] += weight * (-py - nx * row[2])
-  out[24] += weight * (-pz - ny * row[0])
-  out[25] += weight * (-ny * row[1])
-  out[26] += weight * (px - ny * row[2])
-  out[30] += weight * (py - nz * row[0])
-  out[31] += weight * (-px - nz * row[1])
-  out[32] += weight * (-nz * row[2])
-  out[21] += weight * (1 - nx * nx)
-  out[27] += weight * (-ny * nx)
-  out[28] += weight * (1 - ny * ny)
-  out[33] += weight * (-nz * nx)
-  out[34] += weight * (-nz * ny)
-  out[35] += weight * (1 - nz * nz)
-}

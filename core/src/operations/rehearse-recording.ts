@@ -2,6 +2,7 @@ import { z } from 'zod'
 import { OakError } from '../base/errors.ts'
 import { identity, invertRigid, multiply, type Mat4 } from '../base/mat4.ts'
 import { subProgress, type RunContext } from '../base/run.ts'
+import { inAxesOfMap } from '../capture/holder.ts'
 import { rehearseRecording, type RehearsedRecording, type RehearsedScanner } from '../capture/rehearse.ts'
 import { solveRecording, type SolvedRecording } from '../capture/solverecording.ts'
 import { turned } from '../markers/levelled.ts'
@@ -142,7 +143,7 @@ async function solve(
         ...(scanner.own ? { own: scanner.own } : {}),
         spacing: p.spacing,
         noise: lineNoise(scanner.optics, scanner.range.ideal),
-        ...(markers && p.by !== 'shape' && p.by !== 'own'
+        ...(markers && inAxesOfMap(p.by)
           ? { markers: { map: { ...markers, sigma: Array.from(markers.diameters, () => MAPPED) }, sight: stereoSight(scanner.optics) } }
           : {}),
       },

@@ -3,7 +3,7 @@ import { OakError } from '../base/errors.ts'
 import { identity } from '../base/mat4.ts'
 import { subProgress } from '../base/run.ts'
 import { floorOf, floorOfMarkers } from '../capture/floor.ts'
-import { bestHold } from '../capture/holder.ts'
+import { bestHold, inAxesOfMap } from '../capture/holder.ts'
 import { inReach } from '../capture/reach.ts'
 import { solveRecording, type SolvedRecording } from '../capture/solverecording.ts'
 import type { FrameReason } from '../capture/verdict.ts'
@@ -32,10 +32,10 @@ export const solveRecordingOperation = defineOperation({
   params: z.object({
     name: z.string().max(200).optional().describe('Name of the pass; default: the file’s name.'),
     by: z
-      .enum(['auto', 'markers', 'shape', 'both', 'own'])
+      .enum(['auto', 'markers', 'shape', 'print', 'both', 'own'])
       .default('auto')
       .describe(
-        'What holds the frames. own: what the scanner says of where it was (an arm, a turntable). both: markers, or without a map that, and shape, each by what it knows. auto: markers where there is a map of them, else own or both where the scanner says it, else shape.',
+        'What holds the frames. print: shape, and how bright the surface is where, for what is flat and printed. own: what the scanner says of where it was (an arm, a turntable). both: markers, or without a map that, and shape, each by what it knows. auto: markers where there is a map of them, else own or both where the scanner says it, else shape.',
       ),
     spacing: z
       .number()
@@ -99,7 +99,7 @@ export const solveRecordingOperation = defineOperation({
         remedy: 'Let shape or markers hold the frames.',
       })
     const by = params.by === 'auto' ? bestHold(map !== undefined, own !== undefined, head.lines) : params.by
-    const inMap = map !== undefined && by !== 'shape' && by !== 'own'
+    const inMap = map !== undefined && inAxesOfMap(by)
     const { floor, floorMarkers } = params
     if (floor === 'markers' && !inMap)
       throw new OakError('missing-input', 'Markers are to tell where the floor is, and no map of them holds the frames.', {
@@ -161,7 +161,7 @@ export const solveRecordingOperation = defineOperation({
       },
       evidence: {
         quantities: [...quantitiesOf(solved, frames.length), q('surface-spacing', spacing)],
-        warnings: [...read, ...warningsOf(solved, frames.length - solved.out, params.error)],
+        warnings: [...read, ...warningsOf(solved, frames.length - solved.out, params.error, by === 'print')],
         timeline: solved.timeline,
         poses: [{ of: name, about: solved.held?.about ?? [0, 0, 0], covariance: solved.held?.covariance ?? null }],
       },
@@ -200,7 +200,7 @@ const WHY: Record<FrameReason, string> = {
   moved: 'came after something had moved, and before that was seen again as it was',
 }
 
-function warningsOf(s: SolvedRecording, recorded: number, error: number): string[] {
+function warningsOf(s: SolvedRecording, recorded: number, error: number, print: boolean): string[] {
   const out: string[] = []
   const outside = [...s.outside.values()].reduce((a, b) => a + b, 0)
   if (outside > 0.2 * recorded) out.push(`${outside} of ${recorded} frames could not be placed and are not in this pass.`)
@@ -211,7 +211,12 @@ function warningsOf(s: SolvedRecording, recorded: number, error: number): string
     )
   const spans = new Set(s.placed.map((f) => f.span)).size
   if (spans > 1) out.push(`The place was lost and found again ${spans - 1} times.`)
-  if (s.closed && s.closed.free > 0) out.push(`${s.closed.free} motions are held by nothing: frames may have slid along them.`)
+  if (s.closed && s.closed.free > 0)
+    out.push(
+      print
+        ? `${s.closed.free} motions are held by the print alone: along them ends that meet are not closed.`
+        : `${s.closed.free} motions are held by nothing: frames may have slid along them.`,
+    )
   if (s.closed && !Number.isFinite(s.closed.seam.before)) out.push('The path never met earlier surface: what drifted along it cannot be told.')
   if (s.sigma.worst > error) out.push(`Some frames are held within ${s.sigma.worst.toFixed(2)} mm only.`)
   return out

@@ -1,6 +1,7 @@
 import { invertRigid } from '../base/mat4.ts'
 import type { Mesh } from '../shape/mesh.ts'
 import { castRay, type Bvh } from '../space/bvh.ts'
+import { printTone } from './printed.ts'
 
 /** How a surface answers light. albedo: share of light scattered evenly, gloss: strength of the mirror-like part, seeThrough: share that goes in; all 0..1 */
 export interface Material {
@@ -21,8 +22,8 @@ export const MATERIALS = {
 /** One thing before the scanner, in world coordinates, mm. */
 export type Thing =
   | { kind: 'sphere'; centre: ArrayLike<number>; radius: number; material: Material }
-  /** pose: mesh to world */
-  | { kind: 'mesh'; mesh: Mesh; bvh: Bvh; pose: ArrayLike<number>; material: Material }
+  /** pose: mesh to world; print: it carries blots of that size, mm */
+  | { kind: 'mesh'; mesh: Mesh; bvh: Bvh; pose: ArrayLike<number>; material: Material; print?: number }
   /** a straight round rod between two points */
   | { kind: 'rod'; from: ArrayLike<number>; to: ArrayLike<number>; radius: number; material: Material }
 
@@ -34,9 +35,11 @@ export interface SceneHit {
   ny: number
   nz: number
   material: Material | undefined
+  /** share of its albedo that a print leaves, 0..1 */
+  tone: number
 }
 
-export const emptyHit = (): SceneHit => ({ t: Infinity, nx: 0, ny: 0, nz: 0, material: undefined })
+export const emptyHit = (): SceneHit => ({ t: Infinity, nx: 0, ny: 0, nz: 0, material: undefined, tone: 1 })
 
 /** The nearest surface along a ray (unit direction) before hit.t. */
 export function castScene(things: Thing[], o: ArrayLike<number>, d: ArrayLike<number>, hit: SceneHit): void {
@@ -62,6 +65,7 @@ function castSphere(s: Extract<Thing, { kind: 'sphere' }>, o: ArrayLike<number>,
   hit.ny = (y + t * d[1]) / s.radius
   hit.nz = (z + t * d[2]) / s.radius
   hit.material = s.material
+  hit.tone = 1
 }
 
 function castRod(r: Extract<Thing, { kind: 'rod' }>, o: ArrayLike<number>, d: ArrayLike<number>, hit: SceneHit): void {
@@ -89,6 +93,7 @@ function castRod(r: Extract<Thing, { kind: 'rod' }>, o: ArrayLike<number>, d: Ar
   hit.ny = (y + t * d[1] - along * uy) / r.radius
   hit.nz = (z + t * d[2] - along * uz) / r.radius
   hit.material = r.material
+  hit.tone = 1
 }
 
 const meshHit = { t: 0, triangle: -1 }
@@ -123,6 +128,15 @@ function castMesh(m: Extract<Thing, { kind: 'mesh' }>, o: ArrayLike<number>, d: 
   hit.ny = (b[1] * nx + b[5] * ny + b[9] * nz) * l
   hit.nz = (b[2] * nx + b[6] * ny + b[10] * nz) * l
   hit.material = m.material
+  const s = hit.t
+  hit.tone = m.print
+    ? printTone(
+        b[0] * (ox + s * dx) + b[1] * (oy + s * dy) + b[2] * (oz + s * dz) + b[3],
+        b[4] * (ox + s * dx) + b[5] * (oy + s * dy) + b[6] * (oz + s * dz) + b[7],
+        b[8] * (ox + s * dx) + b[9] * (oy + s * dy) + b[10] * (oz + s * dz) + b[11],
+        m.print,
+      )
+    : 1
 }
 
 const inverses = new WeakMap<object, Float64Array>()

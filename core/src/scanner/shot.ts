@@ -43,6 +43,9 @@ const MIRRORS = 0.2
 const HANDED_ON = 0.6
 /** mm off the surface where rays begin */
 const OFF = 0.02
+/** deviation of a level: of reading it, and of its own light, per root of it */
+const GRAIN = 1
+const GRAINY = 0.15
 
 /**
  * One shot of a stand-in: light from a projector between two cameras, seen by both through their true optics, located with noise
@@ -58,6 +61,8 @@ export function takeShot(spec: Pick<ScannerSpec, 'range'>, truth: Stereo, believ
   const br = cameraToArray(believed.right)
   const { of, number } = o.part ?? { of: 1, number: 0 }
   const random = seeded(o.seed + 15_485_863 * number)
+  // levels are told with noise of their own: where points lie does not depend on it
+  const grain = seeded(o.seed + 32_452_843 + number)
   const noise = o.noise ?? 0.03
   const rig = truth.pose
   const eyes = eyesOf(truth)
@@ -129,13 +134,13 @@ export function takeShot(spec: Pick<ScannerSpec, 'range'>, truth: Stereo, believ
     if (!free(eyes[0]) || !free(eyes[1]) || !free(eyes[2])) continue
     lit++
     const light = o.exposure * WHITE * (spec.range.ideal / view[14]) ** 2
-    const even = material.albedo * (1 - 0.9 * material.seeThrough) * view[13]
+    const even = material.albedo * hit.tone * (1 - 0.9 * material.seeThrough) * view[13]
     let level = light * (even + lobe(view, 0, n, material.gloss))
     let most = light * (even + lobe(view, 5, n, material.gloss))
     if (level > most) [level, most] = [most, level]
     if (material.gloss >= MIRRORS && o.pattern === 'area') {
       const second = mirror(things, at, from, hit.nx, hit.ny, hit.nz, mirrored) ? mirrored.material : undefined
-      const echo = second ? HANDED_ON * material.gloss * o.exposure * WHITE * second.albedo * (spec.range.ideal / (t + mirrored.t)) ** 2 : 0
+      const echo = second ? HANDED_ON * material.gloss * o.exposure * WHITE * second.albedo * mirrored.tone * (spec.range.ideal / (t + mirrored.t)) ** 2 : 0
       // both cameras look at the same picture behind the surface, where it outshines the surface itself
       if (echo > light * even && echo > DARKEST) {
         t += mirrored.t
@@ -173,7 +178,7 @@ export function takeShot(spec: Pick<ScannerSpec, 'range'>, truth: Stereo, believ
     if (!(miss < MISMATCH) || !(point[2] > 0)) continue
     gap += miss
     xyz.push3(point[0], point[1], point[2])
-    intensity.push(Math.min(255, level))
+    intensity.push(Math.min(255, Math.max(0, level + (GRAIN + GRAINY * Math.sqrt(level)) * grain.gauss())))
   }
   const out = xyz.done()
   return {

@@ -1,6 +1,7 @@
 import { Readable } from 'node:stream'
 import type { Stereo } from '@oak-gauge/core/calibrate/camera.ts'
 import type { FloorChoice } from '@oak-gauge/core/capture/floor.ts'
+import { inAxesOfMap } from '@oak-gauge/core/capture/holder.ts'
 import type { LiveOptions } from '@oak-gauge/core/capture/livetracker.ts'
 import { recordingHead } from '@oak-gauge/core/formats/recording.ts'
 import type { Markers } from '@oak-gauge/core/markers/markers.ts'
@@ -48,7 +49,7 @@ const limitsOf = ({ near, far, floor, floorMarkers, raise }: CaptureOptions) => 
 })
 
 /** Whether the axes in which it grows are those of its map. */
-export const inMap = (o: CaptureOptions): boolean => o.map !== null && o.by !== 'shape' && o.by !== 'own'
+export const inMap = (o: CaptureOptions): boolean => o.map !== null && inAxesOfMap(o.by)
 
 /** The recording becomes a file of the job, and the pass a step of its ledger, whose id this gives: one step, however often it is tried. */
 export async function storePass(

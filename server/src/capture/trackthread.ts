@@ -118,7 +118,8 @@ function tryWaiting(): void {
 function frameOf(record: Uint8Array): LiveFrame {
   const { time, markers, points, at } = frameOfRecord(record.subarray(4))
   const all = points()
-  return { time, markers, xyz: (reach ? inReach(all, reach) : all).xyz, ...(at ? { at } : {}) }
+  const { xyz, intensity: levels } = reach ? inReach(all, reach) : all
+  return { time, markers, xyz, ...(levels ? { levels } : {}), ...(at ? { at } : {}) }
 }
 function* framesOf(list: Uint8Array[]): Generator<LiveFrame> {
   for (const r of list) yield frameOf(r)

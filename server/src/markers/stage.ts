@@ -22,8 +22,12 @@ export interface Stage {
   box: number[]
   /** a table that is seen stands beneath that */
   table?: boolean
+  /** the part carries a print */
+  printed?: boolean
 }
 
+/** of a print, mm */
+const BLOTS = 12
 /** how well a hand hits the place a plan gave it, mm */
 const HAND = 1.2
 /** what is behind the part is hidden by as much of it; where it is measured itself, all of it counts */
@@ -108,7 +112,7 @@ export function benchOf(s: Stage): BenchThing[] {
   const { positions, normals, diameters, solid } = s
   return [
     { kind: 'markers', positions, normals, diameters },
-    ...(solid ? [{ kind: 'solid' as const, material: s.material ?? 'matte', ...solid }] : []),
+    ...(solid ? [{ kind: 'solid' as const, material: s.material ?? 'matte', ...(s.printed ? { print: BLOTS } : {}), ...solid }] : []),
     // what is exposed for a dark part would see nothing but glare of a light table
     ...(s.table ? [{ kind: 'solid' as const, material: s.material === 'dark' ? ('dark' as const) : ('matte' as const), ...tableUnder(s.box) }] : []),
   ]

@@ -56,7 +56,7 @@ export function captureRoutes(db: Database, queue: Queue, keeper: ScannerKeeper)
       map,
       stereo,
       calibration: scanner.calibrationId ?? '',
-      stage: link.hello.standIn ? await stageBefore(db, ledger, setup.place, body.table) : null,
+      stage: link.hello.standIn ? await stageBefore(db, ledger, setup.place, body) : null,
     })
     if (body.cold) await NoteRow.create({ scannerId: scanner.id, text: `A pass was recorded although the scanner was not warm (${ledger.job.title}).` })
     if (body.light) await run.lit(body.light)
@@ -122,11 +122,11 @@ function nextName(l: Ledger, setup: string): string {
   return `Pass ${n + 1}, ${setup}`
 }
 
-async function stageBefore(db: Database, l: Ledger, place: number, table: boolean): Promise<Stage> {
+async function stageBefore(db: Database, l: Ledger, place: number, before: { table: boolean; printed: boolean }): Promise<Stage> {
   const stage = await setStage(await stageOf(db, l, place), MEASURED_TRIANGLES)
   if (!stage.solid)
     throw new OakError('no-part', 'A stand-in needs a part before it.', { remedy: 'Bring in the nominal of the part: it is what the stand-in measures.' })
   // it is led round the part, not round the markers beside it
   const box = Array.from(boundingBox(Float32Array.from(stage.solid.vertices)))
-  return { ...stage, material: l.job.surface, box, table }
+  return { ...stage, material: l.job.surface, box, table: before.table, printed: before.printed }
 }

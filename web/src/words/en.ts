@@ -587,6 +587,7 @@ export const EN: Record<string, string> = {
   'The markers of another job are being mapped with {{name}}.': 'The markers of another job are being mapped with {{name}}.',
   'The markers of {{maps}} setups hold them too, beside the surface.': 'The markers of {{maps}} setups hold them too, beside the surface.',
   'The near limit must be nearer than the far one.': 'The near limit must be nearer than the far one.',
+  'The part carries a print': 'The part carries a print',
   'The part has not been laid on its nominal yet: do that in Datum first, unless both share their coordinates.':
     'The part has not been laid on its nominal yet: do that in Datum first, unless both share their coordinates.',
   'The part lies otherwise now. Did the markers travel with it?': 'The part lies otherwise now. Did the markers travel with it?',
@@ -983,6 +984,7 @@ export const EN: Record<string, string> = {
   'server does not answer, trying again': 'server does not answer, trying again',
   'setting {{k}}': 'setting {{k}}',
   shape: 'shape',
+  'shape and print': 'shape and print',
   'shift the view': 'shift the view',
   'shot {{next}} of {{shots}}': 'shot {{next}} of {{shots}}',
   sideways: 'sideways',

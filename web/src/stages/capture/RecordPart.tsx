@@ -54,6 +54,7 @@ export function RecordPart({
   // what the brief says of it; what is matt is left as the scanner is set
   const [light, setLight] = useState<Light>(surface === 'dark' || surface === 'glossy' ? surface : 'set')
   const [table, setTable] = useState(false)
+  const [printed, setPrinted] = useState(false)
   const [angles, setAngles] = useState(anglesOf(8))
   return (
     <WorkCard
@@ -69,7 +70,7 @@ export function RecordPart({
               setup &&
               void start({
                 job: state.job.id,
-                body: { scanner: scanner.id, setup: setup.id, by, spacing, angles, table, cold: cold && anyway, ...lightOf(light) },
+                body: { scanner: scanner.id, setup: setup.id, by, spacing, angles, table, printed, cold: cold && anyway, ...lightOf(light) },
               })
             }
           >
@@ -100,6 +101,7 @@ export function RecordPart({
           },
           { value: 'markers', label: t('markers') },
           { value: 'shape', label: t('shape') },
+          { value: 'print', label: t('shape and print') },
           { value: 'both', label: map || !own ? t('markers and shape') : t('{{what}}, and shape', { what: word }) },
           ...(own ? [{ value: 'own' as const, label: t('{{what}} alone', { what: word }) }] : []),
         ]}
@@ -124,9 +126,14 @@ export function RecordPart({
         {light === surface && <span className="reason">{t('as the brief says')}</span>}
       </Choice>
       {scanner?.standIn && (
-        <Checkbox checked={table} onChange={(e) => setTable(e.target.checked)}>
-          {t('The table is measured as well')}
-        </Checkbox>
+        <>
+          <Checkbox checked={table} onChange={(e) => setTable(e.target.checked)}>
+            {t('The table is measured as well')}
+          </Checkbox>
+          <Checkbox checked={printed} onChange={(e) => setPrinted(e.target.checked)}>
+            {t('The part carries a print')}
+          </Checkbox>
+        </>
       )}
       {scanner?.turntable && <Angles angles={angles} set={setAngles} />}
       {scanner && <WithScanner scanner={scanner} />}
