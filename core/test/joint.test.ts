@@ -263,6 +263,12 @@ describe('what used to come out wrong with a confident face', () => {
       expect(p.sigma).toBeGreaterThan(0.02)
       expect(p.sigma).toBeLessThan(0.5)
     }
+    // what shape alone held has axes of its own: that it was recorded in the same setup says nothing of where it lies
+    const own = { about: [0, 0, 0], covariance: null }
+    const adjusted = (held: (typeof own | null)[]) =>
+      runOperation('adjust', { passes: passes.map((p) => ({ ...p, pose: identity() })) }, { held }, quietContext)
+    expect((await oakError(adjusted([null, own, own]))).code).toBe('not-together')
+    expect((await adjusted([null, null, null])).outputs['passes'].length).toBe(3)
     // across the plate surface tells, along it the record does
     expect(Math.abs(r.poses[1][11])).toBeLessThan(0.005)
     expect(Math.hypot(r.poses[1][3] - 0.05, r.poses[1][7] + 0.03)).toBeLessThan(0.05)

@@ -155,8 +155,8 @@ describe('tracking by shape while one records', () => {
     const poses = arc(0, 20, 24)
     const before = record(tray, poses.slice(0, 16))
     const { tracker, said } = record(tray, poses)
-    const before = scannerBefore(tray)
-    const scanner = (pose: Mat4) => before(pose).xyz
+    const shoot = scannerBefore(tray)
+    const scanner = (pose: Mat4) => shoot(pose).xyz
     const frames = poses.map((pose, k) => ({ time: k * EVERY, xyz: scanner(pose) }))
     const points = (t: typeof tracker) => {
       const surface = t.surface()

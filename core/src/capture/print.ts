@@ -12,7 +12,7 @@ const COARSER = 2
 /** more points of a cube than so many count as that many */
 const MANY = 20
 /** the fit around a cube is made anew when it holds so many times the points it held then */
-const STALE = 1.3
+const STALE = 1.6
 /** cubes that tell how brightness changes around one, at least, and up to how many away where little was seen yet */
 const AROUND = 9
 const FURTHEST = 3
@@ -202,7 +202,9 @@ export function growingPrint(spacing: number, noise: number) {
     if (scratch.length < 5 * n) scratch = new Float64Array(5 * n)
     let count = 0
     for (let i = 0; i < n; i++) {
-      const [a, b, c] = [xyz[3 * i], xyz[3 * i + 1], xyz[3 * i + 2]]
+      const a = xyz[3 * i]
+      const b = xyz[3 * i + 1]
+      const c = xyz[3 * i + 2]
       const s = brightness(levels[i], a, b, c)
       if (Number.isNaN(s)) continue
       const x = p[0] * a + p[1] * b + p[2] * c + p[3]
@@ -213,13 +215,20 @@ export function growingPrint(spacing: number, noise: number) {
       const m = sums[3 * k]
       const mean = sums[3 * k + 1] / m
       const variance = LEAST ** 2 + Math.max(0, sums[3 * k + 2] / m - mean * mean) * (1 + 1 / m)
-      scratch.set([mean - s, a / c, b / c, WIDE * Math.sqrt(variance), 1 / variance], 5 * count++)
+      const o = 5 * count++
+      scratch[o] = mean - s
+      scratch[o + 1] = a / c
+      scratch[o + 2] = b / c
+      scratch[o + 3] = WIDE * Math.sqrt(variance)
+      scratch[o + 4] = 1 / variance
     }
     light.fill(0)
     if (count >= ENOUGH) lightOf(scratch, count)
     frame++
     for (let i = 0; i < n; i++) {
-      const [a, b, c] = [xyz[3 * i], xyz[3 * i + 1], xyz[3 * i + 2]]
+      const a = xyz[3 * i]
+      const b = xyz[3 * i + 1]
+      const c = xyz[3 * i + 2]
       const s = brightness(levels[i], a, b, c) + light[0] + (light[1] * a + light[2] * b) / c
       if (Number.isNaN(s)) continue
       const x = p[0] * a + p[1] * b + p[2] * c + p[3]
@@ -256,7 +265,9 @@ export function growingPrint(spacing: number, noise: number) {
       const { rows } = out
       let count = 0
       for (let i = 0; i < n; i += every) {
-        const [a, b, c] = [xyz[3 * i], xyz[3 * i + 1], xyz[3 * i + 2]]
+        const a = xyz[3 * i]
+        const b = xyz[3 * i + 1]
+        const c = xyz[3 * i + 2]
         const s = values[i]
         if (Number.isNaN(s)) continue
         const x = p[0] * a + p[1] * b + p[2] * c + p[3]
@@ -265,12 +276,15 @@ export function growingPrint(spacing: number, noise: number) {
         const k = surface.cubeAt(x, y, z, p[3] - x, p[7] - y, p[11] - z)
         if (k < 0 || !fit(k)) continue
         const o = FIT * k
-        cubes[count] = k
-        const [gx, gy, gz] = [fits[o + 1], fits[o + 2], fits[o + 3]]
+        const gx = fits[o + 1]
+        const gy = fits[o + 2]
+        const gz = fits[o + 3]
         const e = fits[o] + gx * (x - fits[o + 5]) + gy * (y - fits[o + 6]) + gz * (z - fits[o + 7]) - s
         const slope = Math.sqrt(gx * gx + gy * gy + gz * gz)
+        if (!(slope > 0)) continue
         const [px, py, pz] = [(x - middle[0]) / lever, (y - middle[1]) / lever, (z - middle[2]) / lever]
         const r = ROW * count
+        cubes[count] = k
         rows[r] = (py * gz - pz * gy) / slope
         rows[r + 1] = (pz * gx - px * gz) / slope
         rows[r + 2] = (px * gy - py * gx) / slope
@@ -280,7 +294,12 @@ export function growingPrint(spacing: number, noise: number) {
         rows[r + 6] = slope
         const variance = fits[o + 4]
         rows[r + 7] = (slope * slope) / variance
-        scratch.set([e, a / c, b / c, Math.max(gate * slope, WIDE * Math.sqrt(variance)), 1 / variance], 5 * count++)
+        const q = 5 * count++
+        scratch[q] = e
+        scratch[q + 1] = a / c
+        scratch[q + 2] = b / c
+        scratch[q + 3] = Math.max(gate * slope, WIDE * Math.sqrt(variance))
+        scratch[q + 4] = 1 / variance
       }
       if (count < ENOUGH) return
       out.count = count
@@ -351,7 +370,9 @@ function averaged(xyz: Float32Array, levels: Uint8Array, side: number): Float32A
   const own = new Float32Array(n)
   let [u0, u1, v0, v1, depth] = [Infinity, -Infinity, Infinity, -Infinity, 0]
   for (let i = 0; i < n; i++) {
-    const [x, y, z] = [xyz[3 * i], xyz[3 * i + 1], xyz[3 * i + 2]]
+    const x = xyz[3 * i]
+    const y = xyz[3 * i + 1]
+    const z = xyz[3 * i + 2]
     own[i] = brightness(levels[i], x, y, z)
     u0 = Math.min(u0, x / z)
     u1 = Math.max(u1, x / z)
