@@ -32,11 +32,11 @@ const across = (n: number, step = 3) => Array.from({ length: n }, (_, k) => hand
 
 describe('what is printed on a surface', () => {
   it('holds a flat plate that shape alone lets slide, over a hand and more, within what is stated', () => {
-    const { said, tracker } = led(plate, 14, 'print', across(40))
+    const { said, tracker } = led(plate, 14, 'print', across(28))
     const steady = said.filter((s) => s.state === 'steady')
-    expect(steady.length).toBeGreaterThan(37)
+    expect(steady.length).toBeGreaterThan(26)
     expect(tracker.frames()).toBe(steady.length)
-    // 130 mm on; each frame is known within some hundredths against those before
+    // 90 mm on; each frame is known within some hundredths against those before
     expect(Math.max(...steady.map((s) => s.off))).toBeLessThan(0.6)
     const sigmas = steady.slice(1).map((s) => Math.max(...s.laid!.sigmas))
     expect(Math.max(...sigmas)).toBeLessThan(0.3)
@@ -44,8 +44,8 @@ describe('what is printed on a surface', () => {
     expect(led(plate, 14, 'shape', across(6)).said.at(-1)!.why).toBe('free')
   })
   it('is none on a blank sheet: weak, free to slide, and nothing is added', () => {
-    const { said, tracker } = led(plate, undefined, 'print', across(10))
-    expect(said.slice(1).map((s) => `${s.state} ${s.why}`)).toEqual(Array<string>(9).fill('weak free'))
+    const { said, tracker } = led(plate, undefined, 'print', across(6))
+    expect(said.slice(1).map((s) => `${s.state} ${s.why}`)).toEqual(Array<string>(5).fill('weak free'))
     expect(tracker.frames()).toBe(1)
   })
   it('a part that its shape holds is held as well', () => {
@@ -59,12 +59,12 @@ describe('what is printed on a surface', () => {
     const [first, second] = [hand(0, 0, 0, 450, 80), hand(0, 4, 2, 450, 80)]
     const a = scanner(first)
     const b = scanner(second)
-    const lay = (levels: Uint8Array) => {
+    const lay = (levels: Uint8Array, xyz = b.xyz) => {
       const surface = growingSurface(2, 0.08)
       const print = growingPrint(2, 0.08)
       surface.addFrame(a.xyz, first, 0)
       print.addFrame(a.xyz, a.intensity, first)
-      const laid = shapeTracker(surface, { noise: 0.08, print }).lay(b.xyz, multiply(translation(1, -0.5, 0), second), undefined, levels)!
+      const laid = shapeTracker(surface, { noise: 0.08, print }).lay(xyz, multiply(translation(1, -0.5, 0), second), undefined, levels)!
       const [p, q] = [laid.pose, second].map((m) => transformPoint(m, CENTRE[0], CENTRE[1], CENTRE[2]))
       return { off: Math.hypot(p[0] - q[0], p[1] - q[1], p[2] - q[2]), sigma: Math.max(...laid.sigmas), at: p }
     }
@@ -79,8 +79,10 @@ describe('what is printed on a surface', () => {
       expect(Math.hypot(...l.at.map((v, k) => v - plain.at[k]))).toBeLessThan(0.15)
       expect(l.off).toBeLessThan(3 * l.sigma)
     }
-    // from 3 mm aside it is led back
-    expect(lay(b.intensity).sigma).toBeLessThan(0.3)
+    expect(plain.sigma).toBeLessThan(0.3)
+    // strays far away, aside and behind, rule nothing
+    const l = lay(Uint8Array.from([...b.intensity, 200, 200, 90]), Float32Array.from([...b.xyz, 5e4, 1e5, 2e5, 1e6, 0, 10, 5, 5, -400]))
+    expect(Math.hypot(...l.at.map((v, k) => v - plain.at[k]))).toBeLessThan(0.15)
   })
   it('a frame that is taken out leaves the print as if it had never been there', () => {
     const scanner = scannerBefore(plate, 14)

@@ -1,12 +1,11 @@
 import type { Mat4 } from '../base/mat4.ts'
 import { cholesky, choleskySolve } from '../base/solve.ts'
+import { averaged, brightness } from './brightness.ts'
 import { clear, feign, mirror, ROW, type Says } from './motions.ts'
 import { PATCH } from './patch.ts'
+import { slopes } from './slopes.ts'
 import { growingSurface } from './surface.ts'
 
-/** levels that say nothing: too dark, and at their end */
-const DARKEST = 6
-const BRIGHTEST = 254
 /** its cubes, in those of the surface: one frame is to show several points in each */
 const COARSER = 2
 /** more points of a cube than so many count as that many */
@@ -34,6 +33,8 @@ const ENOUGH = 60
 /** rounds in which what does not belong loses its weight, and its scale in deviations */
 const ROUNDS = 4
 const WIDE = 3
+/** what holds light that falls off where a view is too narrow to tell, in shares of what is told of its middle */
+const LOOSE = 1e-6
 
 /**
  * Numbers of a fit: brightness at the middle of a cube's points, its change along x y z (1 / mm), the variance of a point, 0 where there is none; x y z of that middle;
@@ -64,8 +65,7 @@ export function growingPrint(spacing: number, noise: number) {
   let scratch = new Float64Array(0)
   let cubes = new Int32Array(0)
   const across = new Float64Array(6)
-  const h = new Float64Array(9)
-  const g = new Float64Array(3)
+  const plane = slopes()
 
   const grow = (k: number) => {
     if (k < room) return
@@ -98,8 +98,7 @@ export function growingPrint(spacing: number, noise: number) {
     const [bx, by, bz] = [ny * az - nz * ay, nz * ax - nx * az, nx * ay - ny * ax]
     let [count, squares, within] = [0, 0, 0]
     for (let reach = 1; reach <= FURTHEST && count < AROUND; reach++) {
-      h.fill(0)
-      g.fill(0)
+      plane.clear()
       count = squares = within = 0
       for (let i = -reach; i <= reach; i++)
         for (let j = -reach; j <= reach; j++)
@@ -108,44 +107,33 @@ export function growingPrint(spacing: number, noise: number) {
             if (!known(c)) continue
             surface.middleOf(c, other, 0)
             const [dx, dy, dz] = [other[0] - x, other[1] - y, other[2] - z]
-            const [u, v] = [dx * ax + dy * ay + dz * az, dx * bx + dy * by + dz * bz]
             const n = sums[3 * c]
             const w = Math.min(n, MANY)
             const b = sums[3 * c + 1] / n
-            h[0] += w
-            h[3] += w * u
-            h[4] += w * u * u
-            h[6] += w * v
-            h[7] += w * u * v
-            h[8] += w * v * v
-            g[0] += w * b
-            g[1] += w * u * b
-            g[2] += w * v * b
+            plane.add(w, dx * ax + dy * ay + dz * az, dx * bx + dy * by + dz * bz, b)
             squares += w * b * b
             within += w * Math.max(0, sums[3 * c + 2] / n - b * b)
             count++
           }
     }
     if (count < AROUND) return false
-    const f = cholesky(h, 3)
-    if (!f) return false
-    const s = choleskySolve(f, g, 3)
+    const s = plane.solve()
+    if (!s) return false
+    const points = plane.weight()
     // what cubes leave of the plane, however many points they hold, and points of their cube
-    const left = (Math.max(0, squares - s[0] * g[0] - s[1] * g[1] - s[2] * g[2]) / h[0]) * (count / (count - 3))
+    const left = (Math.max(0, squares - s.explained) / points) * (count / (count - 3))
     noise2 *= left > noise2 ? 1 + QUARTILE * LEARNS : 1 - (1 - QUARTILE) * LEARNS
-    const own2 = LEAST ** 2 + within / h[0]
+    const own2 = LEAST ** 2 + within / points
     const variance = own2 + left
-    const e1 = choleskySolve(f, Float64Array.of(0, 1, 0), 3)
-    const e2 = choleskySolve(f, Float64Array.of(0, 0, 1), 3)
-    fits[o] = s[0]
-    fits[o + 1] = s[1] * ax + s[2] * bx
-    fits[o + 2] = s[1] * ay + s[2] * by
-    fits[o + 3] = s[1] * az + s[2] * bz
+    fits[o] = s.value
+    fits[o + 1] = s.u * ax + s.v * bx
+    fits[o + 2] = s.u * ay + s.v * by
+    fits[o + 3] = s.u * az + s.v * bz
     fits[o + 4] = variance
     fits[o + 5] = x
     fits[o + 6] = y
     fits[o + 7] = z
-    fits[o + 8] = 0.5 * (e1[1] + e2[2]) * (own2 + noise2 / EVEN)
+    fits[o + 8] = s.variance * (own2 + noise2 / EVEN)
     fits[o + 9] = nx
     fits[o + 10] = ny
     fits[o + 11] = nz
@@ -171,28 +159,18 @@ export function growingPrint(spacing: number, noise: number) {
     for (let i = 0; i < count; i += some) first.push(rows[5 * i])
     light[0] = first.sort((a, b) => a - b)[first.length >> 1] ?? 0
     for (let round = 0; round < ROUNDS; round++) {
-      h.fill(0)
-      g.fill(0)
+      plane.clear()
       for (let i = 0; i < 5 * count; i += 5) {
         const e = rows[i] - light[0] - light[1] * rows[i + 1] - light[2] * rows[i + 2]
         const q = e / rows[i + 3]
-        const w = rows[i + 4] / (1 + q * q) ** 2
-        const [u, v] = [rows[i + 1], rows[i + 2]]
-        h[0] += w
-        h[3] += w * u
-        h[4] += w * u * u
-        h[6] += w * v
-        h[7] += w * u * v
-        h[8] += w * v * v
-        g[0] += w * rows[i]
-        g[1] += w * u * rows[i]
-        g[2] += w * v * rows[i]
+        plane.add(rows[i + 4] / (1 + q * q) ** 2, rows[i + 1], rows[i + 2], rows[i])
       }
       // across a narrow view nothing is told
-      for (const d of [4, 8]) h[d] += 1e-6 * h[0] + 1e-12
-      const f = h[0] > 0 ? cholesky(h, 3) : null
-      if (!f) return
-      light.set(choleskySolve(f, g, 3))
+      const s = plane.solve(LOOSE)
+      if (!s) return
+      light[0] = s.value
+      light[1] = s.u
+      light[2] = s.v
     }
   }
 
@@ -341,7 +319,7 @@ export function growingPrint(spacing: number, noise: number) {
         }
       }
       // the light is free to change: what it could explain says nothing of a motion
-      for (const d of [4, 8]) aa[d] += 1e-6 * aa[0] + 1e-12
+      for (const d of [4, 8]) aa[d] += LOOSE * aa[0] + 1e-12
       const f = aa[0] > 0 ? cholesky(aa, 3) : null
       if (!f) return mirror(out)
       const lit = choleskySolve(f, ga, 3)
@@ -355,51 +333,3 @@ export function growingPrint(spacing: number, noise: number) {
   }
 }
 export type GrowingPrint = ReturnType<typeof growingPrint>
-
-/** Brightness of a point (scanner coordinates): the logarithm of its level, less what distance takes of it; NaN where the level says nothing. */
-function brightness(level: number, x: number, y: number, z: number): number {
-  return level < DARKEST || level > BRIGHTEST ? NaN : Math.log(level) + Math.log(x * x + y * y + z * z)
-}
-
-/**
- * What each point of a frame shows, averaged over three cells of that side (mm) each way, as the surface's brightness is: compared with what it is alone, most of a
- * difference would be the print between the cells. NaN where nothing is told.
- */
-function averaged(xyz: Float32Array, levels: Uint8Array, side: number): Float32Array {
-  const n = levels.length
-  const own = new Float32Array(n)
-  let [u0, u1, v0, v1, depth] = [Infinity, -Infinity, Infinity, -Infinity, 0]
-  for (let i = 0; i < n; i++) {
-    const x = xyz[3 * i]
-    const y = xyz[3 * i + 1]
-    const z = xyz[3 * i + 2]
-    own[i] = brightness(levels[i], x, y, z)
-    u0 = Math.min(u0, x / z)
-    u1 = Math.max(u1, x / z)
-    v0 = Math.min(v0, y / z)
-    v1 = Math.max(v1, y / z)
-    depth += z / n
-  }
-  const cell = Math.max(side / depth, (u1 - u0) / MOST_CELLS, (v1 - v0) / MOST_CELLS)
-  const [w, h] = [Math.ceil((u1 - u0) / cell) + 3, Math.ceil((v1 - v0) / cell) + 3]
-  const cells = new Float32Array(2 * w * h)
-  const at = (i: number) =>
-    2 * ((Math.floor((xyz[3 * i + 1] / xyz[3 * i + 2] - v0) / cell) + 1) * w + Math.floor((xyz[3 * i] / xyz[3 * i + 2] - u0) / cell) + 1)
-  for (let i = 0; i < n; i++) {
-    if (Number.isNaN(own[i])) continue
-    const c = at(i)
-    cells[c]++
-    cells[c + 1] += own[i]
-  }
-  // three cells one way, then the other
-  const along = new Float32Array(2 * w * h)
-  for (let c = 2; c < 2 * w * h - 2; c++) along[c] = cells[c - 2] + cells[c] + cells[c + 2]
-  for (let i = 0; i < n; i++) {
-    const c = at(i)
-    const count = along[c - 2 * w] + along[c] + along[c + 2 * w]
-    own[i] = count > 0 ? (along[c - 2 * w + 1] + along[c + 1] + along[c + 2 * w + 1]) / count : NaN
-  }
-  return own
-}
-/** cells of a frame each way: strays far off would make too many */
-const MOST_CELLS = 1000
