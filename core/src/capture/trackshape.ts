@@ -223,7 +223,7 @@ export function shapeTracker(surface: GrowingSurface, o: ShapeOptions) {
         pose,
         asked,
         vectors,
-        values.map((v, k) => (v > 0 && agree[k] >= AGREE ? byFew(most * points[k]) * (Math.sqrt(along(h, vectors, k)) / v) : Infinity)),
+        values.map((v, k) => (v > 0 && agree[k] >= AGREE ? byFew(most * points[k]) / Math.sqrt(v) : Infinity)),
       )
     },
     /** How a frame meets the surface where other things alone hold it: nothing is moved. about: what it is held at, where it shows nothing of the part */
@@ -240,13 +240,6 @@ export function shapeTracker(surface: GrowingSurface, o: ShapeOptions) {
     },
   }
 }
-/** What a 6 x 6 matrix says along the k-th of six motions (columns). */
-function along(m: Float64Array, vectors: Float64Array, k: number): number {
-  let s = 0
-  for (let r = 0; r < 6; r++) for (let q = 0; q < 6; q++) s += vectors[6 * r + k] * m[6 * r + q] * vectors[6 * q + k]
-  return s
-}
-
 export type ShapeTracker = ReturnType<typeof shapeTracker>
 
 /** Where nearly all points of a frame lie, of the newest frame that was asked for. */
