@@ -164,8 +164,8 @@ export function shapeTracker(surface: GrowingSurface, o: ShapeOptions) {
 
   return {
     /**
-     * xyz: 3N mm, scanner coordinates; levels: N, how bright each point is, where what is printed counts as well; start: where it is looked for. by: what holds it besides, which counts with its covariance, along motions of which the
-     * shape says nothing alone. Undefined when too little of the frame meets the surface.
+     * xyz: 3N mm, scanner coordinates; start: where it is looked for; levels: N, how bright each point is, where what is printed counts as well. by: what holds it
+     * besides, which counts with its covariance, along motions of which the shape says nothing alone. Undefined when too little of the frame meets the surface.
      */
     lay(xyz: Float32Array, start: Mat4, by?: Held, levels?: Uint8Array): ShapePose | undefined {
       const n = xyz.length / 3
