@@ -83,6 +83,8 @@ export const startCapture = z.object({
   table: z.boolean().default(false),
   /** before a stand-in: the part carries a print */
   printed: z.boolean().default(false),
+  /** single lines as ordered data as well: along: distance of points along a line; gap: the largest between two lines that is still one surface, mm */
+  ordered: z.object({ along: z.number().min(0.02).max(50), gap: z.number().min(0.02).max(200) }).optional(),
   cold: z.boolean().default(false),
 })
 export type StartCapture = z.input<typeof startCapture>

@@ -53,6 +53,11 @@ async function ready(name: string, onTable = false): Promise<void> {
   await page.getByLabel('Spacing').fill('1.5')
   await page.getByLabel('Spacing').press('Enter')
   if (onTable) await page.getByRole('checkbox', { name: 'The table is measured as well' }).check()
+  if (name === 'Rowan') {
+    await page.getByRole('checkbox', { name: 'Its lines as ordered data as well' }).check()
+    await page.getByLabel('Widest gap').fill('4')
+    await page.getByLabel('Widest gap').press('Enter')
+  }
   await begin.click()
 }
 /** The recording becomes a pass of the job, the n-th. */
@@ -135,6 +140,8 @@ test('lines on an arm are placed by what it says; the table beneath goes, by a c
   await expect(raised).toHaveValue('0.55')
   await made(3)
   expect(await stripNumber(page, 'Frames')).toBe(recorded)
+  // its lines lie on the tray as a mesh of their own
+  await expect(page.getByRole('group', { name: 'Tray', exact: true })).toContainText(/, lines/)
   await drawn(page)
   expect(said).toEqual([])
 })

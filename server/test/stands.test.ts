@@ -1,5 +1,9 @@
 import { afterAll, beforeAll, describe, expect, it } from '@jest/globals'
 import type { CaptureRun } from '@oak-gauge/contract'
+import { readAny } from '@oak-gauge/core/formats/index.ts'
+import { bytesSource } from '@oak-gauge/core/formats/source.ts'
+import { distancesTo } from '../../core/test/help.ts'
+import { tray } from '../../core/test/tray.ts'
 import { atTheShelf, evidence, type Shelf } from './capturing.ts'
 import { until } from './help.ts'
 
@@ -106,8 +110,9 @@ describe('shots on a turntable', () => {
 
 describe('lines of an arm', () => {
   it('are placed by what it says, led over the part', async () => {
-    const { begin, act, run, finished, passes, offPart } = shelf
-    const begun = await begin('Rowan', { spacing: 1 })
+    const { all, job, begin, act, run, finished, passes, offPart } = shelf
+    expect((await begin('Rowan', { ordered: { along: 0, gap: 3 } })).status).toBe(400)
+    const begun = await begin('Rowan', { spacing: 1, ordered: { along: 0.8, gap: 4 } })
     expect([begun.status, begun.body.by, begun.body.table]).toEqual([202, 'own', null])
     expect((await act('Rowan', 'again', { until: 'once' })).body.code).toBe('no-turntable')
     await act('Rowan', 'record')
@@ -126,5 +131,16 @@ describe('lines of an arm', () => {
     expect(Number(evidence(step, 'frames-not-placed'))).toBeLessThan(0.06 * ended.frames)
     const off = await offPart((await passes()).at(-1)!.id)
     expect([off.share > 0.99, off.rms < 0.05, off]).toEqual([true, true, off])
+    // the same lines as ordered data: on the part as well, and whole between them
+    const { tray: items } = await all.state(job.job.id)
+    const lines = items.find((i) => i.role === 'mesh')!
+    expect([lines.kind, lines.name, lines.setup]).toEqual(['mesh', `${(await passes()).at(-1)!.name}, lines`, job.setups[0].id])
+    const ply = new Uint8Array(await (await fetch(`${all.url}/api/v1/items/${lines.id}/file?format=ply`)).arrayBuffer())
+    const { data } = await readAny(bytesSource('lines.ply', ply))
+    if (data.kind !== 'mesh') throw new Error('no mesh')
+    const each = distancesTo(tray, data.vertices, 3)
+    expect(each.filter((d) => d < 0.3).length / each.length).toBeGreaterThan(0.97)
+    expect(data.triangles.length / 3).toBeGreaterThan(1.2 * (data.vertices.length / 3))
+    expect(Number(evidence(step, 'lines-ordered')) + Number(evidence(step, 'lines-left-out'))).toBe(ended.frames - Number(evidence(step, 'frames-not-placed')))
   }, 240_000)
 })

@@ -132,7 +132,7 @@ function holding(part: Mesh, areas: ArrayLike<number>, up: boolean[], scanner: O
     return { value: 'markers', why: `A frame of ${scanner.name} is a few lines: they hardly hold it by its shape. Plan markers first.` }
   const free = freeMotionsOf(part, areas, up)
   return free.length
-    ? { value: 'markers', why: `By its shape it is free to ${free.join(', to ')}. Plan markers first.` }
+    ? { value: 'markers', why: `By its shape it is free to ${free.join(', to ')}. Plan markers first; where it is printed, shape and print may do.` }
     : { value: 'shape', why: 'What is seen of it from above holds it every way: nothing need be stuck on it.' }
 }
 

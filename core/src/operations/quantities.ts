@@ -40,6 +40,8 @@ export const QUANTITIES = {
   format: ['format', ''],
   'frame-sigma-median': ['a frame is held within (1 sigma, median)', 'mm'],
   'surface-spacing': ['spacing of the surface', 'mm'],
+  'lines-ordered': ['lines as ordered data', ''],
+  'lines-left-out': ['lines too near to the one before', ''],
   'frame-sigma-worst': ['the worst frame', 'mm'],
   frames: ['frames', ''],
   'frames-not-placed': ['frames not placed', ''],

@@ -1,9 +1,10 @@
 import { z } from 'zod'
 import { OakError } from '../base/errors.ts'
-import { identity } from '../base/mat4.ts'
+import { identity, transformPoint } from '../base/mat4.ts'
 import { subProgress } from '../base/run.ts'
-import { floorOf, floorOfMarkers } from '../capture/floor.ts'
+import { floorOf, floorOfMarkers, isBeneath } from '../capture/floor.ts'
 import { bestHold, inAxesOfMap } from '../capture/holder.ts'
+import { orderLines, type ScannedLine } from '../capture/orderedlines.ts'
 import { inReach } from '../capture/reach.ts'
 import { solveRecording, type SolvedRecording } from '../capture/solverecording.ts'
 import type { FrameReason } from '../capture/verdict.ts'
@@ -64,6 +65,13 @@ export const solveRecordingOperation = defineOperation({
       .default('auto')
       .describe('Unit of frames that were brought in as files and do not say it themselves. auto: mm where the size is plausible.'),
     most: z.number().int().min(1).max(200).default(12).describe('Measured points kept in a cube of the spacing.'),
+    ordered: z
+      .object({
+        along: z.number().min(0.02).max(50).describe('Distance of two points along a line, mm.'),
+        gap: z.number().min(0.02).max(200).describe('Largest gap between two lines, and within one, that is still one surface, mm.'),
+      })
+      .optional()
+      .describe('Single lines as ordered data as well: evenly along each, joined to the line before. Default: only their points.'),
     without: z
       .array(z.tuple([z.number().min(0), z.number().min(0)]))
       .max(500)
@@ -74,7 +82,10 @@ export const solveRecordingOperation = defineOperation({
     file: { kinds: ['file'], about: 'the recording, or its frames as files in a zip archive' },
     map: { kinds: ['markers'], optional: true, about: 'the map of the markers that were seen' },
   },
-  outputs: { pass: { kind: 'points', about: 'the pass' } },
+  outputs: {
+    pass: { kind: 'points', about: 'the pass' },
+    lines: { kind: 'mesh', many: true, about: 'its lines as ordered data, where that was asked for' },
+  },
   async run(inputs, params, ctx) {
     const [{ source }] = inputs['file'] as FileValue[]
     const [map] = (inputs['map'] ?? []) as (Item<Markers> | undefined)[]
@@ -97,6 +108,11 @@ export const solveRecordingOperation = defineOperation({
       throw new OakError('no-own-pose', 'Frames are to be held by what the scanner says of where it was, and it says nothing.', {
         where: source.name,
         remedy: 'Let shape or markers hold the frames.',
+      })
+    if (params.ordered && !head.lines)
+      throw new OakError('not-lines', 'Ordered data are of single lines, and these frames are none.', {
+        where: source.name,
+        remedy: 'Leave ordered data out, or record with a single line.',
       })
     const by = params.by === 'auto' ? bestHold(map !== undefined, own !== undefined, head.lines) : params.by
     const inMap = map !== undefined && inAxesOfMap(by)
@@ -149,6 +165,7 @@ export const solveRecordingOperation = defineOperation({
             remedy: 'Take a smaller near limit, or a larger far one.',
           })
     const name = params.name ?? source.name.replace(/\.[^.]*$/, '')
+    const ordered = params.ordered && orderLines(aboveFloor(solved, params.raise), params.ordered)
     return {
       outputs: {
         pass: [
@@ -158,9 +175,14 @@ export const solveRecordingOperation = defineOperation({
             pose: inMap ? map.pose : identity(),
           },
         ],
+        lines: ordered ? [{ name: `${name}, lines`, data: ordered.mesh, pose: inMap ? map.pose : identity() }] : [],
       },
       evidence: {
-        quantities: [...quantitiesOf(solved, frames.length), q('surface-spacing', spacing)],
+        quantities: [
+          ...quantitiesOf(solved, frames.length),
+          q('surface-spacing', spacing),
+          ...(ordered ? [q('lines-ordered', ordered.lines), q('lines-left-out', ordered.leftOut)] : []),
+        ],
         warnings: [...read, ...warningsOf(solved, frames.length - solved.out, params.error, by === 'print')],
         timeline: solved.timeline,
         poses: [{ of: name, about: solved.held?.about ?? [0, 0, 0], covariance: solved.held?.covariance ?? null }],
@@ -168,6 +190,22 @@ export const solveRecordingOperation = defineOperation({
     }
   },
 })
+
+/** The lines that have a place, without what lies beneath the floor. */
+function* aboveFloor({ placed, floor }: SolvedRecording, raise: number): Generator<ScannedLine> {
+  for (const { xyz, pose } of placed) {
+    if (!floor) {
+      yield { xyz, pose }
+      continue
+    }
+    const above: number[] = []
+    for (let i = 0; i < xyz.length; i += 3) {
+      const [x, y, z] = transformPoint(pose, xyz[i], xyz[i + 1], xyz[i + 2])
+      if (!isBeneath(floor, raise, x, y, z)) above.push(xyz[i], xyz[i + 1], xyz[i + 2])
+    }
+    yield { xyz: Float32Array.from(above), pose }
+  }
+}
 
 function quantitiesOf(s: SolvedRecording, recorded: number) {
   const outside = [...s.outside.values()].reduce((a, b) => a + b, 0)

@@ -32,6 +32,8 @@ export interface CaptureOptions {
   noise: number
   /** its frames are single lines */
   lines: boolean
+  /** those as ordered data as well, mm */
+  ordered?: { along: number; gap: number } | undefined
   map: { markers: Markers; slot: string } | null
   stereo: Stereo
   calibration: string
@@ -69,7 +71,14 @@ export async function storePass(
     name,
     role: 'pass',
     setup: o.setup,
-    params: { name: o.name, by: o.by, spacing: o.spacing, ...limitsOf(o), ...(without.length ? { without } : {}) },
+    params: {
+      name: o.name,
+      by: o.by,
+      spacing: o.spacing,
+      ...limitsOf(o),
+      ...(o.ordered ? { ordered: o.ordered } : {}),
+      ...(without.length ? { without } : {}),
+    },
     inputs: o.map && inMap(o) ? { map: [o.map.slot] } : {},
     recordedWith,
     // of the session's own number

@@ -41,6 +41,8 @@ export function captureRoutes(db: Database, queue: Queue, keeper: ScannerKeeper)
       throw new OakError('no-own-pose', `${scanner.name} does not say where it is.`, { remedy: 'Let shape or markers hold the frames.' })
     if ((by === 'markers' || (by === 'both' && !spec.own)) && !map)
       throw new OakError('no-map', `There is no map of the markers of ${setup.name}.`, { remedy: 'Map the markers first, or let shape hold the frames.' })
+    if (body.ordered && !lines)
+      throw new OakError('not-lines', `${scanner.name} does not measure single lines now.`, { remedy: 'Leave ordered data out, or choose a single line.' })
     const run = await CaptureRun.start(keeper, scanner, db, queue, {
       job: params.id,
       setup: setup.id,
@@ -52,6 +54,7 @@ export function captureRoutes(db: Database, queue: Queue, keeper: ScannerKeeper)
       ...NO_FLOOR,
       noise: lineNoise(stereo, spec.range.ideal),
       lines,
+      ordered: body.ordered,
       angles: body.angles,
       map,
       stereo,

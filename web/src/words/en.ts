@@ -72,6 +72,7 @@ export const EN: Record<string, string> = {
     'All overlapping passes are adjusted at once, the first stays put. What remains is shared, and sets how fine the merge may be.',
   'All passes': 'All passes',
   'All places lie on one line: pick one more to the side.': 'All places lie on one line: pick one more to the side.',
+  'Along a line': 'Along a line',
   'Along the way': 'Along the way',
   'An earlier calibration can be put into use again, for instance when the last one was made with the wrong plate.':
     'An earlier calibration can be put into use again, for instance when the last one was made with the wrong plate.',
@@ -305,6 +306,7 @@ export const EN: Record<string, string> = {
     'Its calibration is kept beside each pass that comes in from now on. Passes of another program can come in without one.',
   'Its limit': 'Its limit',
   'Its limit, rms': 'Its limit, rms',
+  'Its lines as ordered data as well': 'Its lines as ordered data as well',
   'Its pitch does not suit this lens. ': 'Its pitch does not suit this lens. ',
   'Its true optics are hidden, and move with warmth and time. A fall moves them at once: the points it computes are wrong until it is calibrated anew.':
     'Its true optics are hidden, and move with warmth and time. A fall moves them at once: the points it computes are wrong until it is calibrated anew.',
@@ -709,6 +711,7 @@ export const EN: Record<string, string> = {
   'Which plate is it?': 'Which plate is it?',
   'Which points stand alone?': 'Which points stand alone?',
   'Which scanner records this part?': 'Which scanner records this part?',
+  'Widest gap': 'Widest gap',
   Width: 'Width',
   With: 'With',
   'Without a setup': 'Without a setup',
@@ -762,6 +765,7 @@ export const EN: Record<string, string> = {
   'between a tenth and a fifth: it will do, but results near the limits may not be decidable.':
     'between a tenth and a fifth: it will do, but results near the limits may not be decidable.',
   'between neighbours: 50 to 75 mm, three fingers': 'between neighbours: 50 to 75 mm, three fingers',
+  'between two lines that is still one surface': 'between two lines that is still one surface',
   'binary; says mm in a comment; colours, and what was filled is marked': 'binary; says mm in a comment; colours, and what was filled is marked',
   'binary; says mm in its header, where few programs look: tell the next one. No colours, no mark of what was filled':
     'binary; says mm in its header, where few programs look: tell the next one. No colours, no mark of what was filled',
@@ -827,6 +831,7 @@ export const EN: Record<string, string> = {
   'from below': 'from below',
   'from images': 'from images',
   'from more sides': 'from more sides',
+  'from point to point': 'from point to point',
   'from the scanner; dashed: the field at {{ideal}} mm': 'from the scanner; dashed: the field at {{ideal}} mm',
   'from the scanner; empty: no limit': 'from the scanner; empty: no limit',
   'from the scanner; it works from {{near}} mm': 'from the scanner; it works from {{near}} mm',

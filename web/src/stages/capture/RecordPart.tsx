@@ -20,6 +20,8 @@ type Light = 'set' | 'auto' | (typeof LIGHTS)[number]
 const lightOf = (l: Light) => (l === 'set' ? {} : { light: l === 'auto' ? { auto: true } : { exposure: usualExposure(l) } })
 type By = NonNullable<StartCapture['by']>
 const SPACING = 1
+/** mm between two lines that is still one surface: a hand is no machine */
+const GAP = 3
 
 /** What is asked before a pass is recorded. busy: it records for another job */
 export function RecordPart({
@@ -49,12 +51,16 @@ export function RecordPart({
   const own = scanner?.own === true
   const byShape = by === 'shape' || (by === 'auto' && !map && !own)
   const without = (by === 'markers' || (by === 'both' && !own)) && !map
+  const inLines = scanner?.kind === 'arm-line'
   const word = scanner?.turntable ? t('its turntable') : t('its arm')
   const { surface } = state.job
   // what the brief says of it; what is matt is left as the scanner is set
   const [light, setLight] = useState<Light>(surface === 'dark' || surface === 'glossy' ? surface : 'set')
   const [table, setTable] = useState(false)
   const [printed, setPrinted] = useState(false)
+  const [ordered, setOrdered] = useState(false)
+  const [along, setAlong] = useState(SPACING)
+  const [gap, setGap] = useState(GAP)
   const [angles, setAngles] = useState(anglesOf(8))
   return (
     <WorkCard
@@ -70,7 +76,18 @@ export function RecordPart({
               setup &&
               void start({
                 job: state.job.id,
-                body: { scanner: scanner.id, setup: setup.id, by, spacing, angles, table, printed, cold: cold && anyway, ...lightOf(light) },
+                body: {
+                  scanner: scanner.id,
+                  setup: setup.id,
+                  by,
+                  spacing,
+                  angles,
+                  table,
+                  printed,
+                  ...(inLines && ordered ? { ordered: { along, gap } } : {}),
+                  cold: cold && anyway,
+                  ...lightOf(light),
+                },
               })
             }
           >
@@ -133,6 +150,19 @@ export function RecordPart({
           <Checkbox checked={printed} onChange={(e) => setPrinted(e.target.checked)}>
             {t('The part carries a print')}
           </Checkbox>
+        </>
+      )}
+      {inLines && (
+        <>
+          <Checkbox checked={ordered} onChange={(e) => setOrdered(e.target.checked)}>
+            {t('Its lines as ordered data as well')}
+          </Checkbox>
+          {ordered && (
+            <>
+              <Amount label={t('Along a line')} value={along} usual={SPACING} onChange={setAlong} reason={t('from point to point')} />
+              <Amount label={t('Widest gap')} value={gap} usual={GAP} onChange={setGap} reason={t('between two lines that is still one surface')} />
+            </>
+          )}
         </>
       )}
       {scanner?.turntable && <Angles angles={angles} set={setAngles} />}
