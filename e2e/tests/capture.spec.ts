@@ -293,6 +293,8 @@ test('by its shape and its print; such passes have axes of their own, and are br
   await press(page, 'Hold')
   await press(page, 'That is all: make the pass')
   await expect(page.getByRole('group', { name: 'Tray' })).toContainText('2 passes', { timeout: 120_000 })
+  // its colours came with it
+  await page.getByLabel('Colours').selectOption('as recorded')
   await page.goto(`/jobs/${job}/Align`)
   await page.locator('.card').getByText('Shape', { exact: true }).click()
   await page.getByLabel('Loose').click()

@@ -230,14 +230,23 @@ export class StandIn {
       exposure: this.exposure,
       noise,
       seed: 7919 * sequence + seed,
+      colour: spec.colour,
     })
   }
   /** A frame of points, the markers among them, and where it says that it was. */
   private sendPoints(frame: SendFrame, sequence: number, shot: Shot, pose: ArrayLike<number>, said: number[] | undefined): void {
     const seen = this.seenMarkers(pose, sequence)
-    const { rayGap, dark, bright, xyz, intensity } = shot
-    const head = { kind: 'points' as const, sequence, time: this.clock.now(), count: xyz.length / 3, intensity: true, colour: false, markers: seen.length / 4 }
-    frame({ ...head, rayGap, dark, bright, ...(said ? { pose: said } : {}) }, seen.length ? [xyz, intensity, seen] : [xyz, intensity])
+    const { rayGap, dark, bright, xyz, intensity, colours } = shot
+    const head = {
+      kind: 'points' as const,
+      sequence,
+      time: this.clock.now(),
+      count: xyz.length / 3,
+      intensity: true,
+      colour: !!colours,
+      markers: seen.length / 4,
+    }
+    frame({ ...head, rayGap, dark, bright, ...(said ? { pose: said } : {}) }, [xyz, intensity, ...(colours ? [colours] : []), ...(seen.length ? [seen] : [])])
   }
 
   /** Where its left camera is, in what stands before it. */
@@ -360,14 +369,16 @@ function solidThing(t: Extract<BenchThing, { kind: 'solid' }>): Thing {
 function joined(parts: Shot[]): Shot {
   const xyz = new Float32Array(parts.reduce((n, p) => n + p.xyz.length, 0))
   const intensity = new Uint8Array(xyz.length / 3)
+  const colours = parts[0]?.colours && new Uint8Array(xyz.length)
   let at = 0
   for (const p of parts) {
     xyz.set(p.xyz, at)
     intensity.set(p.intensity, at / 3)
+    if (p.colours) colours?.set(p.colours, at)
     at += p.xyz.length
   }
   const mean = (of: (p: Shot) => number) => parts.reduce((n, p) => n + of(p) * p.intensity.length, 0) / Math.max(1, intensity.length)
-  return { xyz, intensity, rayGap: mean((p) => p.rayGap), dark: mean((p) => p.dark), bright: mean((p) => p.bright) }
+  return { xyz, intensity, ...(colours ? { colours } : {}), rayGap: mean((p) => p.rayGap), dark: mean((p) => p.dark), bright: mean((p) => p.bright) }
 }
 
 /** Spheres and rod of a ball bar; its pose maps the bar (along x, origin in the middle) to the body. */

@@ -46,6 +46,8 @@ describe('a flat panel that is printed', () => {
     const [x0, y0, z0, x1, y1, z1] = pass.box!
     expect(Math.hypot(x1 - x0, y1 - y0, z1 - z0)).toBeGreaterThan(250)
     expect(pass.setup).toBe(job.setups[0].id)
+    // Birch tells colours
+    expect(pass.coloured).toBe(true)
     expect((await all.state(job.job.id)).tray.filter((i) => i.role === 'pass').length).toBe(1)
   }, 300_000)
 })

@@ -1,9 +1,10 @@
 import { OakError } from '../base/errors.ts'
 
-/** Points of one frame in scanner coordinates, in the order in which they were measured. xyz: 3N mm. intensity: N, or none. */
+/** Points of one frame in scanner coordinates, in the order in which they were measured. xyz: 3N mm. intensity: N, colours: 3N (red, green, blue), or none. */
 export interface FramePoints {
   xyz: Float32Array
   intensity?: Uint8Array
+  colours?: Uint8Array
 }
 
 const VERSION = 1
@@ -12,6 +13,10 @@ const HEAD = 12
 const ESCAPE = 255
 /** how a number is guessed from those before it: not at all, as the last one, or as going on as it did between the last two */
 const ORDERS = [0, 1, 2]
+/** flags: beside two bits an axis for the guess */
+const LIT = 64
+const COLOURED = 128
+const bytesOf = (flags: number) => 3 + (flags & LIT ? 1 : 0) + (flags & COLOURED ? 3 : 0)
 
 /** Steps are kept in millionths of a millimetre. mm */
 export const COARSEST_STEP = 0.065
@@ -34,16 +39,31 @@ export function roundFrame(xyz: Float32Array, step: number): Float32Array {
   })
 }
 
+/** Where a camera tells colours and says nothing of how bright a point is, its colours tell: weighed as ITU-R BT.601 says. */
+export function withBrightness(frame: FramePoints): FramePoints {
+  const { intensity, colours } = frame
+  if (intensity || !colours) return frame
+  return {
+    ...frame,
+    intensity: Uint8Array.from(
+      { length: colours.length / 3 },
+      (_, i) => 0.299 * colours[3 * i] + 0.587 * colours[3 * i + 1] + 0.114 * colours[3 * i + 2] + 0.5,
+    ),
+  }
+}
+
 /**
  * A frame as bytes that deflate well: per axis the differences to what the points before let expect (of the three guesses the one that leaves least), zigzag
- * (so that small ones of both signs are small), one byte each, axis after axis; then the intensities as differences. Lossless for what was rounded before.
+ * (so that small ones of both signs are small), one byte each, axis after axis; then the intensities as differences, and the channels of colour as differences to
+ * the intensity, or where there is none to the point before. Lossless for what was rounded before.
  * Measured with deflate: see npm run bench, part capture.
  */
-export function encodeFrame({ xyz, intensity }: FramePoints, step: number): Uint8Array {
+export function encodeFrame({ xyz, intensity, colours }: FramePoints, step: number): Uint8Array {
   const n = xyz.length / 3
   const s = kept(step)
   const whole = new Int32Array(n)
-  const planes = new Uint8Array((intensity ? 4 : 3) * n)
+  const also = (intensity ? LIT : 0) | (colours ? COLOURED : 0)
+  const planes = new Uint8Array(bytesOf(also) * n)
   const wide: number[] = []
   let orders = 0
   for (let axis = 0; axis < 3; axis++) {
@@ -67,10 +87,15 @@ export function encodeFrame({ xyz, intensity }: FramePoints, step: number): Uint
     }
   }
   if (intensity) for (let i = 0; i < n; i++) planes[3 * n + i] = intensity[i] - (i > 0 ? intensity[i - 1] : 0)
+  if (colours) {
+    const at = (intensity ? 4 : 3) * n
+    for (let c = 0; c < 3; c++)
+      for (let i = 0; i < n; i++) planes[at + c * n + i] = colours[3 * i + c] - (intensity ? intensity[i] : i > 0 ? colours[3 * i + c - 3] : 0)
+  }
   const out = new Uint8Array(HEAD + planes.length + 4 * wide.length)
   const view = new DataView(out.buffer)
   view.setUint8(0, VERSION)
-  view.setUint8(1, orders | (intensity ? 64 : 0))
+  view.setUint8(1, orders | also)
   view.setUint16(2, Math.round(s * 1e6), true)
   view.setUint32(4, n, true)
   view.setUint32(8, wide.length, true)
@@ -90,7 +115,7 @@ export function decodeFrame(bytes: Uint8Array): FramePoints {
   const step = view.getUint16(2, true) / 1e6
   const n = view.getUint32(4, true)
   const wide = view.getUint32(8, true)
-  const planes = (flags & 64 ? 4 : 3) * n
+  const planes = bytesOf(flags) * n
   if (bytes.length !== HEAD + planes + 4 * wide) throw broken('its length is not the one it states')
   const xyz = new Float32Array(3 * n)
   const whole = new Int32Array(n)
@@ -109,10 +134,20 @@ export function decodeFrame(bytes: Uint8Array): FramePoints {
       xyz[3 * i + axis] = whole[i] * step
     }
   }
-  if (!(flags & 64)) return { xyz }
-  const intensity = new Uint8Array(n)
-  for (let i = 0; i < n; i++) intensity[i] = bytes[HEAD + 3 * n + i] + (i > 0 ? intensity[i - 1] : 0)
-  return { xyz, intensity }
+  const out: FramePoints = { xyz }
+  let at = HEAD + 3 * n
+  if (flags & LIT) {
+    const intensity = (out.intensity = new Uint8Array(n))
+    for (let i = 0; i < n; i++) intensity[i] = bytes[at + i] + (i > 0 ? intensity[i - 1] : 0)
+    at += n
+  }
+  if (flags & COLOURED) {
+    const { intensity } = out
+    const colours = (out.colours = new Uint8Array(3 * n))
+    for (let c = 0; c < 3; c++)
+      for (let i = 0; i < n; i++) colours[3 * i + c] = bytes[at + c * n + i] + (intensity ? intensity[i] : i > 0 ? colours[3 * i + c - 3] : 0)
+  }
+  return out
 }
 
 function guess(whole: Int32Array, i: number, order: number): number {

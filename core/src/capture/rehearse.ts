@@ -30,6 +30,8 @@ export interface RehearsedScanner {
   located: number
   /** frames a second */
   rate: number
+  /** it tells colours apart */
+  colour?: boolean | undefined
   /** led round by a hand, over it on an arm, or before a turntable on which the part stands. Default 'hand' */
   way?: 'hand' | 'arm' | 'table' | undefined
   /** it says where it is, to so much along and about each axis (1 sigma): mm, degrees */
@@ -98,6 +100,7 @@ interface Taken {
   at: Mat4
   xyz: Float32Array
   intensity: Uint8Array
+  colours?: Uint8Array
   markers: { xyz: Float32Array; diameters: Float32Array }
   dark: number
   bright: number
@@ -119,7 +122,7 @@ function wayIn({ scanner, box, seconds, frames }: Pick<Shots, 'scanner' | 'box' 
 
 const shotsKernel = defineKernel('capture.rehearse', (a: Shots, start: number, end: number): Taken[] => {
   const { range, optics, pattern, stride, along, located } = a.scanner
-  const { own, way } = a.scanner
+  const { own, way, colour } = a.scanner
   const back = invertRigid(bodyToLeft(optics))
   const led = wayIn(a)
   const poseAt = (seconds: number) => multiply(led.at(seconds / a.seconds), back)
@@ -145,6 +148,7 @@ const shotsKernel = defineKernel('capture.rehearse', (a: Shots, start: number, e
       phase: seeded(seed + 1).next(),
       noise: located,
       seed,
+      ...(colour ? { colour } : {}),
     })
     const markers = a.markers
       ? seeMarkers({ range }, optics, optics, a.markers, a.things, { pose, noise: located, seed: seed + 2 })
@@ -192,12 +196,12 @@ export async function rehearseRecording(scene: RehearsedScene, scanner: Rehearse
     bright += t.bright / frames
     if (n % WRITTEN) return
     const markers = Array.from(t.markers.diameters).flatMap((d, i) => [...t.markers.xyz.subarray(3 * i, 3 * i + 3), d])
-    bytes += recordOf(t.time, markers, deflateSync(encodeFrame({ xyz: t.xyz, intensity: t.intensity }, STEP), { level: 3 }), scanner.own && t.at).length
+    bytes += recordOf(t.time, markers, deflateSync(encodeFrame(t, STEP), { level: 3 }), scanner.own && t.at).length
     written++
   })
   const share = real / frames
   return {
-    frames: taken.map((t) => ({ time: t.time, at: t.at, markers: t.markers, points: () => ({ xyz: t.xyz, intensity: t.intensity }) })),
+    frames: taken.map((t) => ({ time: t.time, at: t.at, markers: t.markers, points: () => t })),
     truth: new Map(taken.map((t) => [t.time, t.pose])),
     expected: { frames: real, points: Math.round(points * share), bytes: Math.round((bytes / written) * real), seconds },
     dark,

@@ -1,4 +1,4 @@
-import { GrowF32 } from '../base/arrays.ts'
+import { GrowF32, GrowU8 } from '../base/arrays.ts'
 import { OakError } from '../base/errors.ts'
 import type { PassHeld } from '../align/prior.ts'
 import { invertRigid, transformPoint, type Mat4 } from '../base/mat4.ts'
@@ -29,7 +29,7 @@ export interface SolveOptions extends LiveOptions {
 }
 
 export interface SolvedRecording {
-  /** in the axes of the map, or of the first frame; with normals, where enough lies around a point to tell */
+  /** in the axes of the map, or of the first frame; with normals, where enough lies around a point to tell, and colours as they were seen, where the frames have them */
   points: Points
   /** measured before some were left out */
   measured: number
@@ -129,12 +129,13 @@ export async function solveRecording(all: readonly RecordedFrame[], o: SolveOpti
     await turn(RELAID, 'points')
   }
   const floor = o.floor && { ...o.floor.of(surface), raise: o.floor.raise, beneath: 0, clear: 0 }
-  const out = { xyz: new GrowF32(1 << 16), normals: new GrowF32(1 << 16) }
+  const out = { xyz: new GrowF32(1 << 16), normals: new GrowF32(1 << 16), colours: new GrowU8() }
   const patch = new Float64Array(PATCH)
   let measured = 0
   const upTo = new Map<number, { sigma: number; known: number }>()
   for (let k = 0; k < placed.length; k++) {
-    const { time, xyz, pose: p } = placed[k]
+    const { time, pose: p } = placed[k]
+    const { xyz, colours } = byTime.get(time)!.points()
     for (let i = 0; i < xyz.length; i += 3) {
       const x = p[0] * xyz[i] + p[1] * xyz[i + 1] + p[2] * xyz[i + 2] + p[3]
       const y = p[4] * xyz[i] + p[5] * xyz[i + 1] + p[6] * xyz[i + 2] + p[7]
@@ -147,6 +148,7 @@ export async function solveRecording(all: readonly RecordedFrame[], o: SolveOpti
       const k = surface.cubeAt(x, y, z, p[3] - x, p[7] - y, p[11] - z)
       if (lot(measured++) * surface.pointsIn(k) >= (o.most ?? 12)) continue
       out.xyz.push3(x, y, z)
+      if (colours) for (let c = 0; c < 3; c++) out.colours.push(colours[i + c])
       if (surface.patchAt(x, y, z, p[3] - x, p[7] - y, p[11] - z, patch)) out.normals.push3(patch[3], patch[4], patch[5])
       // nobody knows: towards the scanner at least
       else {
@@ -164,8 +166,10 @@ export async function solveRecording(all: readonly RecordedFrame[], o: SolveOpti
   for (const { time } of placed) fates.set(time, 'placed')
   ctx.progress(1)
   const xyz = out.xyz.done()
+  // a few frames without would leave nobody knowing whose is whose
+  const colours = out.colours.length === xyz.length && xyz.length ? out.colours.done() : undefined
   return {
-    points: makePoints({ xyz, normals: out.normals.done() }),
+    points: makePoints({ xyz, normals: out.normals.done(), colours }),
     held: inAxes.length && xyz.length ? heldTogether(inAxes, xyz) : undefined,
     measured,
     floor,

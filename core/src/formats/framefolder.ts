@@ -101,7 +101,9 @@ export async function readFrameFolder(source: ByteSource, unit: Unit | undefined
       // coordinates in which it did not stand at the origin
       if (!place && cloud.origin) for (let j = 0; j < cloud.xyz.length; j++) cloud.xyz[j] -= cloud.origin[j % 3]
       gather(g, cloud, n % Math.max(1, Math.floor(files.length / NOISE_FROM)) === 0)
-      g.frames.push(keepFrame(time, cloud.xyz, i ? [] : f.markers.map((v) => v * k), place))
+      g.frames.push(
+        keepFrame(time, cloud.colours ? { xyz: cloud.xyz, colours: cloud.colours } : { xyz: cloud.xyz }, i ? [] : f.markers.map((v) => v * k), place),
+      )
     }
   }
   mustBeSized(g, source.name)
@@ -189,6 +191,7 @@ const inOrder = (names: string[]): Listed[] =>
 interface Cloud {
   /** mm */
   xyz: Float32Array
+  colours?: Uint8Array | undefined
   /** where the scanner stood, mm */
   origin?: number[] | undefined
   pose?: Mat4
@@ -211,15 +214,16 @@ function cloudReader(said: List, unit: Unit | undefined, ctx: RunContext) {
       const k = MM_PER[own ?? unit ?? 'mm']
       const [raw, stood] = data.kind === 'points' ? [data.xyz, data.viewpoint] : [data.vertices, undefined]
       const inMm = (v: number, a: number) => (v + origin[a % 3]) * k
-      return [{ xyz: Float32Array.from(raw, inMm), origin: stood?.map(inMm), told: (own ?? unit) !== undefined }]
+      return [{ xyz: Float32Array.from(raw, inMm), colours: data.colours, origin: stood?.map(inMm), told: (own ?? unit) !== undefined }]
     } catch (e) {
       throw inFile(where, e)
     }
   }
 }
 
-const ofScan = ({ xyz, pose, posed }: E57Scan): Cloud => ({
+const ofScan = ({ xyz, colours, pose, posed }: E57Scan): Cloud => ({
   xyz: Float32Array.from(xyz, (v) => METRE * v),
+  colours,
   ...(posed ? { pose: placeOf(pose, METRE) } : {}),
   told: true,
 })

@@ -2,7 +2,7 @@ import { deflateSync, inflateSync } from 'fflate'
 import { z } from 'zod'
 import { OakError } from '../base/errors.ts'
 import { identity, isRigid, type Mat4 } from '../base/mat4.ts'
-import { decodeFrame, encodeFrame, roundFrame, type FramePoints } from '../capture/framecode.ts'
+import { decodeFrame, encodeFrame, roundFrame, withBrightness, type FramePoints } from '../capture/framecode.ts'
 import { ownPose, stereoSchema } from '../scanner/spec.ts'
 import { ByteReader, eachLine, truncated, type ByteSource } from './source.ts'
 
@@ -116,8 +116,9 @@ export function frameOfRecord(bytes: Uint8Array): RecordedFrame {
 const KEPT_STEP = 0.001
 
 /** A frame that did not come from a recording, kept as one would keep it: a thousand of them fit into memory. markers: as in recordOf; at: as in LiveFrame. */
-export function keepFrame(time: number, xyz: Float32Array, markers: ArrayLike<number>, at?: Mat4): RecordedFrame {
-  const deflated = deflateSync(encodeFrame({ xyz: roundFrame(xyz, KEPT_STEP) }, KEPT_STEP), { level: 1 })
+export function keepFrame(time: number, points: FramePoints, markers: ArrayLike<number>, at?: Mat4): RecordedFrame {
+  const kept = withBrightness({ ...points, xyz: roundFrame(points.xyz, KEPT_STEP) })
+  const deflated = deflateSync(encodeFrame(kept, KEPT_STEP), { level: 1 })
   return frameOfRecord(recordOf(time, markers, deflated, at).subarray(4))
 }
 

@@ -38,6 +38,7 @@ export const rehearsedScanner = z.object({
   along: z.number().int().min(1).max(32).optional(),
   located: z.number().positive().max(1).default(0.03),
   rate: z.number().positive().max(1000).default(15),
+  colour: z.boolean().default(false),
   way: z.enum(['hand', 'arm', 'table']).default('hand'),
   own: z.object({ mm: z.number().positive(), degrees: z.number().positive() }).optional(),
   distance: z.object({ error: z.number(), U: z.number().nonnegative() }).nullable().default(null),

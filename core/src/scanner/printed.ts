@@ -1,5 +1,7 @@
 /** share of the light that ink leaves, and how sharp its rims are in the noise that decides */
 const INK = 0.25
+/** what colour it is of: red, green and blue of the light that it leaves, together as bright as grey (ITU-R BT.601) */
+const TINT = [0.46, 1.05, 2.16]
 const FROM = 0.42
 const TO = 0.58
 
@@ -12,6 +14,12 @@ export function printTone(x: number, y: number, z: number, size: number): number
   const v = 0.7 * lattice(x / size, y / size, z / size) + 0.3 * lattice((2.3 * x) / size + 17, (2.3 * y) / size + 5, (2.3 * z) / size + 11)
   const t = Math.min(1, Math.max(0, (v - FROM) / (TO - FROM)))
   return INK + (1 - INK) * t * t * (3 - 2 * t)
+}
+
+/** Red, green and blue of what is seen at such a tone, in parts of its brightness: grey where nothing is printed, dark blue where ink lies. */
+export function tintOf(tone: number, out: Float64Array): void {
+  const ink = (1 - tone) / (1 - INK)
+  for (let k = 0; k < 3; k++) out[k] = 1 + ink * (TINT[k] - 1)
 }
 
 /** Values at whole places, 0..1, smoothly between them. */

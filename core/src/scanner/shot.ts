@@ -3,6 +3,7 @@ import { seeded } from '../base/random.ts'
 import { cameraToArray, project, type Stereo } from '../calibrate/camera.ts'
 import { triangulate } from '../calibrate/triangulate.ts'
 import { eyesOf, rayPattern, type PatternOptions } from './pattern.ts'
+import { tintOf } from './printed.ts'
 import { castScene, emptyHit, type Material, type Thing } from './scene.ts'
 import type { ScannerSpec } from './spec.ts'
 
@@ -17,6 +18,8 @@ export interface ShotOptions extends PatternOptions {
   noise?: number
   /** of so many parts of its rays only this one, from 0: a long shot in pieces. Default all */
   part?: { of: number; number: number }
+  /** the camera tells red, green and blue apart. Default false */
+  colour?: boolean
 }
 
 export interface Shot {
@@ -24,6 +27,8 @@ export interface Shot {
   xyz: Float32Array
   /** brightness seen, 0..255 */
   intensity: Uint8Array
+  /** red, green and blue seen, 0..255, 3N, where the camera tells them */
+  colours?: Uint8Array
   /** mean distance by which the two rays of a point pass each other, px: grows when the calibration is off */
   rayGap: number
   /** share of the light that met a surface but was too dark, and that was too bright, 0..1 */
@@ -63,6 +68,7 @@ export function takeShot(spec: Pick<ScannerSpec, 'range'>, truth: Stereo, believ
   const random = seeded(o.seed + 15_485_863 * number)
   // levels are told with noise of their own: where points lie does not depend on it
   const grain = seeded(o.seed + 32_452_843 + number)
+  const channels = seeded(o.seed + 49_979_687 + number)
   const noise = o.noise ?? 0.03
   const rig = truth.pose
   const eyes = eyesOf(truth)
@@ -73,6 +79,8 @@ export function takeShot(spec: Pick<ScannerSpec, 'range'>, truth: Stereo, believ
   const mirrored = emptyHit()
   const xyz = new GrowF32(4096)
   const intensity = new GrowU8()
+  const colours = o.colour ? new GrowU8() : undefined
+  const tint = new Float64Array(3)
   const ray = new Float64Array(3)
   const uvL = new Float64Array(2)
   const uvR = new Float64Array(2)
@@ -134,6 +142,7 @@ export function takeShot(spec: Pick<ScannerSpec, 'range'>, truth: Stereo, believ
     if (!free(eyes[0]) || !free(eyes[1]) || !free(eyes[2])) continue
     lit++
     const light = o.exposure * WHITE * (spec.range.ideal / view[14]) ** 2
+    let { tone } = hit
     const even = material.albedo * hit.tone * (1 - 0.9 * material.seeThrough) * view[13]
     let level = light * (even + lobe(view, 0, n, material.gloss))
     let most = light * (even + lobe(view, 5, n, material.gloss))
@@ -150,6 +159,7 @@ export function takeShot(spec: Pick<ScannerSpec, 'range'>, truth: Stereo, believ
         project(left, x, y, z, uvL)
         projectRight(right, rig, x, y, z, uvR)
         level = most = echo
+        ;({ tone } = mirrored)
       }
     }
     if (level < DARKEST) {
@@ -178,18 +188,24 @@ export function takeShot(spec: Pick<ScannerSpec, 'range'>, truth: Stereo, believ
     if (!(miss < MISMATCH) || !(point[2] > 0)) continue
     gap += miss
     xyz.push3(point[0], point[1], point[2])
-    intensity.push(Math.min(255, Math.max(0, level + (GRAIN + GRAINY * Math.sqrt(level)) * grain.gauss())))
+    intensity.push(seenAs(level, grain.gauss()))
+    if (!colours) continue
+    tintOf(tone, tint)
+    for (let c = 0; c < 3; c++) colours.push(seenAs(tint[c] * level, channels.gauss()))
   }
   const out = xyz.done()
   return {
     xyz: out,
     intensity: intensity.done(),
+    ...(colours ? { colours: colours.done() } : {}),
     rayGap: out.length ? (3 * gap) / out.length : 0,
     dark: lit ? dark / lit : 0,
     bright: lit ? bright / lit : 0,
   }
 }
 
+/** A level as it is read, with its noise. */
+const seenAs = (level: number, gauss: number) => Math.min(255, Math.max(0, level + (GRAIN + GRAINY * Math.sqrt(level)) * gauss))
 const inside = (uv: Float64Array, w: number, h: number) => uv[0] >= 0 && uv[1] >= 0 && uv[0] <= w - 1 && uv[1] <= h - 1
 
 function place(m: Float64Array, x: number, y: number, z: number, out: Float64Array): void {

@@ -147,8 +147,16 @@ export class CaptureRun extends Session<RunView, Progress> {
     this.lastTime = time
     this.came.set(time, { at: performance.now(), hand: this.hand?.where() })
     this.light.frame(f, (e) => (this.view.problem = toProblem(e)), this.pose)
-    const { xyz, brightness, pose } = f
-    return this.tracker.frame({ type: 'frame', time, xyz, ...(brightness ? { brightness } : {}), markers, ...(pose ? { at: pose } : {}) })
+    const { xyz, brightness, rgb, pose } = f
+    return this.tracker.frame({
+      type: 'frame',
+      time,
+      xyz,
+      ...(brightness ? { brightness } : {}),
+      ...(rgb ? { rgb } : {}),
+      markers,
+      ...(pose ? { at: pose } : {}),
+    })
   }
 
   private heard(m: Told): void {

@@ -22,8 +22,8 @@ export interface TrackStart extends Omit<LiveOptions, 'markers'> {
 }
 
 export type ToTracker =
-  /** as it came; markers: x y z and diameter of each */
-  | { type: 'frame'; time: number; xyz: Float32Array; brightness?: Uint8Array; markers: number[]; at?: number[] }
+  /** as it came; rgb: red, green, blue of each point; markers: x y z and diameter of each */
+  | { type: 'frame'; time: number; xyz: Float32Array; brightness?: Uint8Array; rgb?: Uint8Array; markers: number[]; at?: number[] }
   /** a record again, after a restart or with other settings; answered by 'again' when it is tracked */
   | { type: 'again'; record: Uint8Array }
   /** such records come now, and until they all have what comes from the scanner is recorded only: it comes again with them */

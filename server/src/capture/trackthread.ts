@@ -1,7 +1,7 @@
 import { deflateRawSync } from 'node:zlib'
 import { parentPort, workerData } from 'node:worker_threads'
 import { Cancelled, OakError } from '@oak-gauge/core/base/errors.ts'
-import { encodeFrame, roundFrame } from '@oak-gauge/core/capture/framecode.ts'
+import { encodeFrame, roundFrame, withBrightness } from '@oak-gauge/core/capture/framecode.ts'
 import { isRigid, orthonormalise, type Mat4 } from '@oak-gauge/core/base/mat4.ts'
 import { quietContext } from '@oak-gauge/core/base/run.ts'
 import { nextViews } from '@oak-gauge/core/capture/nextviews.ts'
@@ -67,7 +67,11 @@ function take(m: Extract<ToTracker, { type: 'frame' | 'again' }>): void {
 
 function made(m: Extract<ToTracker, { type: 'frame' }>): Uint8Array {
   const step = start.noise / 4
-  const points = { xyz: roundFrame(m.xyz, step), ...(m.brightness ? { intensity: m.brightness } : {}) }
+  const points = withBrightness({
+    xyz: roundFrame(m.xyz, step),
+    ...(m.brightness ? { intensity: m.brightness } : {}),
+    ...(m.rgb ? { colours: m.rgb } : {}),
+  })
   if (m.at && !isRigid(m.at))
     throw new OakError('bad-frame', `Where the scanner says it was at ${Math.round(m.time)} ms is no place: its turn is none.`, {
       remedy: 'A pose is 16 numbers, row after row, and neither stretches nor mirrors: see docs/scanner-link.md.',

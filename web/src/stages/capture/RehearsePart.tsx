@@ -74,6 +74,7 @@ export function RehearsePart({ head, scanners, onRecord }: { head: ReactNode; sc
       pattern: kind === 'laser-lines' ? 'cross' : arm ? 'line' : 'area',
       way: turntable ? 'table' : arm ? 'arm' : 'hand',
       ...(says ? { own: says } : {}),
+      colour: whole.spec.colour,
       ...moving,
       distance: worst ? { error: worst.value, U: worst.uncertainty } : null,
     }
