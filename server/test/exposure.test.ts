@@ -49,6 +49,23 @@ it('by hand nothing moves it; a pattern leaves the exposure to itself; a refusal
   expect([state.exposure, light.auto, asked.length]).toEqual([3, false, 3])
 })
 
+it('by hand while it asks for another by itself: the hand comes last, and stays', async () => {
+  const { light, state, asked, answers, frame } = lit(true)
+  frame()
+  const hand = light.set({ exposure: 3 })
+  // nothing is asked for by itself from now on, and the hand waits for what is under way
+  frame()
+  expect(asked).toEqual([{ type: 'set', exposure: 1.6 }])
+  answers[0]()
+  await new Promise((resolve) => setTimeout(resolve, 300))
+  frame()
+  expect(asked.slice(1)).toEqual([{ type: 'set', exposure: 3 }])
+  frame()
+  answers[1]()
+  await hand
+  expect([state.exposure, light.auto, asked.length]).toEqual([3, false, 2])
+})
+
 it('by a spot: what lies around it counts, and nothing else; where it is not seen, or nobody knows where it is, nothing moves', async () => {
   const { light, asked, answers } = lit(false)
   // a hundred dark points about the spot, five hundred bright ones beside it, before a scanner that stands at (100, 0, 0)

@@ -17,7 +17,8 @@ export class Light {
   private next = autoExposure()
   private seen: { dark: number; bright: number } | null = null
   private lookedAt = 0
-  private asked = false
+  /** what it asked for by itself and has no answer to yet */
+  private underWay: Promise<void> | null = null
   auto: boolean
   /** in the model */
   private spot: [number, number, number] | null = null
@@ -43,10 +44,21 @@ export class Light {
 
   /** By hand: what is named changes, and an exposure that is named stays. Throws what the scanner answers. */
   async set({ exposure, auto: byItself, spot, pattern }: LightRequest): Promise<void> {
-    if (exposure !== undefined || pattern !== undefined) await this.order({ exposure, pattern })
+    const before = this.auto
+    if (exposure !== undefined || pattern !== undefined) {
+      // what it asks for by itself would come after this, and undo it
+      if (exposure !== undefined) this.auto = false
+      try {
+        if (this.underWay) await this.underWay
+        await this.order({ exposure, pattern })
+      } catch (e) {
+        this.auto = before
+        throw e
+      }
+    }
     const auto = spot ? true : byItself
-    if (auto && (!this.auto || spot)) this.next = autoExposure()
-    this.auto = auto ?? (exposure === undefined && this.auto)
+    if (auto && (!before || spot)) this.next = autoExposure()
+    this.auto = auto ?? this.auto
     if (exposure !== undefined || auto !== undefined) this.spot = spot ?? null
   }
   /** The model has other axes: a place of it is none any more. */
@@ -67,7 +79,7 @@ export class Light {
     }
     const now = performance.now()
     const exposure = this.keeper.of(this.scanner).state?.exposure
-    if (!this.auto || this.asked || !brightness || exposure === undefined || now - this.lookedAt < LOOK) return
+    if (!this.auto || this.underWay || !brightness || exposure === undefined || now - this.lookedAt < LOOK) return
     this.lookedAt = now
     // where the spot is not seen, or nobody knows where it is, it stays
     const lit = this.spot
@@ -76,10 +88,9 @@ export class Light {
     const to = this.next(exposure, lit)
     if (to === exposure) return
     // frames that are under way were taken with the one before
-    this.asked = true
-    this.order({ exposure: to })
+    this.underWay = this.order({ exposure: to })
       .catch(failed)
-      .finally(() => (this.asked = false))
+      .finally(() => (this.underWay = null))
   }
 
   private async order(to: { exposure?: number | undefined; pattern?: string | undefined }): Promise<void> {
