@@ -138,8 +138,12 @@ function upwards(v: number[]): [number, number, number] {
 
 /** What a person reads: "slide along z", "turn about a line near x". */
 export function motionWords(f: Pick<Motion, 'kind' | 'axis'>): string {
-  const k = [0, 1, 2].reduce((a, b) => (Math.abs(f.axis[b]) > Math.abs(f.axis[a]) ? b : a))
-  const c = Math.abs(f.axis[k])
-  const line = c > 0.996 ? 'xyz'[k] : c > 0.9 ? `a line near ${'xyz'[k]}` : 'a slanting line'
+  const line = lineWords(f.axis)
   return f.kind === 'slide' ? `slide along ${line}` : f.kind === 'turn' ? `turn about ${line}` : `screw about ${line}`
+}
+/** A direction, as a person would say it. */
+export function lineWords(axis: readonly number[]): string {
+  const k = [0, 1, 2].reduce((a, b) => (Math.abs(axis[b]) > Math.abs(axis[a]) ? b : a))
+  const c = Math.abs(axis[k])
+  return c > 0.996 ? 'xyz'[k] : c > 0.9 ? `a line near ${'xyz'[k]}` : 'a slanting line'
 }

@@ -4,6 +4,7 @@ import { OakError } from '../base/errors.ts'
 import { fromRotationVector, identity, invertRigid, multiply, orthonormalise, rotationVector, transformPoint, type Mat4 } from '../base/mat4.ts'
 import { lot } from '../base/random.ts'
 import type { RunContext } from '../base/run.ts'
+import { leastKnownStretch, type Stretch } from './stretch.ts'
 import type { PoseUncertainty } from '../uncertainty/pose.ts'
 import type { Placed, Points } from '../shape/points.ts'
 
@@ -46,6 +47,8 @@ export interface Closed {
   pieces: (Piece & { pose: PoseUncertainty; sigma: number })[]
   /** where pieces that are not neighbours in time meet: how far apart they were, and the gaps that are left, rms of the pairs, mm; NaN where none meet */
   seam: { before: number; after: number }
+  /** where it may have shrunk or slid */
+  stretch: Stretch | undefined
   /** how many motions nothing holds, of single pieces and of groups of them */
   free: number
 }
@@ -89,6 +92,9 @@ export async function closeLoops(frames: readonly TrackedFrame[], options: Closi
     moved,
     pieces: pieces.map((p, k) => ({ ...p, pose: r.passes[k].pose, sigma: r.passes[k].sigma })),
     seam: { before: rmsOf(apart), after: rmsOf(far.map((p) => [p.mean, p.count])) },
+    stretch: leastKnownStretch(
+      pieces.map((_, k) => ({ pose: r.passes[k].pose, middle: transformPoint(r.poses[k], centres[k][0], centres[k][1], centres[k][2]) })),
+    ),
     free: r.free.length + r.passes.reduce((s, p) => s + p.free.length, 0),
   }
 }

@@ -73,7 +73,7 @@ const HALF = 0.5
  * whole: noise in what is told makes a step too short (Fuller 1987), which is made up for; where most of it is noise, none is better. A print wants that, of which
  * half may be noise; of shape alone fewer places were found again so (50 mm and 12 degrees beside, one of three).
  */
-function known({ h, feigned, g, rows, count }: Says, every: number, strict = false, whole = false) {
+function known({ h, feigned, g, rows, count }: Says, every: number, strict = false, whole = false, damped = true) {
   const { values, vectors } = jacobiEigen(h, 6)
   const { points, agree } = holding(rows, count, vectors)
   const step = new Float64Array(6)
@@ -88,15 +88,15 @@ function known({ h, feigned, g, rows, count }: Says, every: number, strict = fal
     const told = values[k] - noisy
     if (!(told > 0) || points[k] < FEWEST || (strict && agree[k] < AGREE)) continue
     const share = told / values[k]
-    step[k] = -(along / values[k]) * (whole ? (share > HALF ? 1 / share : share / HALF ** 2) : share)
+    step[k] = -(along / values[k]) * (whole ? (share > HALF ? 1 / share : share / HALF ** 2) : damped ? share : 1)
     said[k] = ((whole ? share : 1) * told) / byFew(every * points[k]) ** 2
   }
   return { vectors, step, said }
 }
 
 /** The step along each motion, as far as what is said of it is not feigned. */
-export function stepOf(says: Says): Float64Array {
-  const { vectors, step } = known(says, 1)
+export function stepOf(says: Says, damped: boolean): Float64Array {
+  const { vectors, step } = known(says, 1, false, false, damped)
   const d = new Float64Array(6)
   for (let k = 0; k < 6; k++) for (let r = 0; r < 6; r++) d[r] += step[k] * vectors[6 * r + k]
   return d

@@ -43,8 +43,11 @@ export interface SolvedRecording {
   closed: Closed | undefined
   /** how far frames were moved when they were laid once more on all of them, mm; empty where shape does not hold them */
   moved: Float64Array
-  /** how well a frame is held along its weakest motion, mm (1 sigma): the median, and the worst of those that were placed */
-  sigma: { median: number; worst: number }
+  /**
+   * How well a frame is held along its weakest motion, mm (1 sigma): the median, Infinity where most are not, and the worst of those that are; NaN where nobody
+   * knows. free: how many are not held by all frames together, and stay where those before held them
+   */
+  sigma: { median: number; worst: number; free: number }
   /**
    * How well the pass lies in the axes of the map, or of what the scanner says of where it is: as one frame about its middle is held, since their errors go
    * together. Undefined where its axes are those of its own first frame, and say nothing of any other pass
@@ -160,6 +163,7 @@ export async function solveRecording(all: readonly RecordedFrame[], o: SolveOpti
     await turn(RELAID, 'points')
   }
   const known = sigmas.filter((s) => !Number.isNaN(s)).sort()
+  const finite = known.filter(Number.isFinite)
   const outside = new Map<FrameReason, number>()
   for (const w of why.values()) outside.set(w, (outside.get(w) ?? 0) + 1)
   const fates = new Map([...why].map(([time, w]): [number, Fate] => [time, w === 'free' || w === 'alike' ? 'weak' : 'lost']))
@@ -177,7 +181,7 @@ export async function solveRecording(all: readonly RecordedFrame[], o: SolveOpti
     outside,
     closed,
     moved,
-    sigma: { median: known[known.length >> 1], worst: known[known.length - 1] },
+    sigma: { median: known[known.length >> 1] ?? NaN, worst: finite.at(-1) ?? NaN, free: known.length - finite.length },
     out: all.length - recorded.length,
     timeline: timelineOf({
       times: all.map(seconds),

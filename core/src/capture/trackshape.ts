@@ -186,7 +186,7 @@ export function shapeTracker(surface: GrowingSurface, o: ShapeOptions) {
         const last = round === NEAR + ALL - 1
         const says = { h, feigned, g, rows, count: held }
         const both = counts ? stepTogether([says, printed], step, round >= NEAR) : undefined
-        const d = both?.step ?? (known ? jointStep(says, step, together2, known, pose, middle) : stepOf(says))
+        const d = both?.step ?? (known ? jointStep(says, step, together2, known, pose, middle) : stepOf(says, round < NEAR))
         pose = moved(pose, d, middle, lever)
         if (last) {
           if (both)

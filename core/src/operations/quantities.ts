@@ -39,6 +39,7 @@ export const QUANTITIES = {
   'floor-flat': ['the floor is flat within (1 sigma)', 'mm'],
   format: ['format', ''],
   'frame-sigma-median': ['a frame is held within (1 sigma, median)', 'mm'],
+  'stretch-sigma': ['one end of it is known to the other within (1 sigma)', 'mm'],
   'surface-spacing': ['spacing of the surface', 'mm'],
   'lines-ordered': ['lines as ordered data', ''],
   'lines-left-out': ['lines too near to the one before', ''],

@@ -2,11 +2,13 @@ import { z } from 'zod'
 import { OakError } from '../base/errors.ts'
 import { identity, transformPoint } from '../base/mat4.ts'
 import { subProgress } from '../base/run.ts'
+import { lineWords } from '../align/freemotion.ts'
 import { floorOf, floorOfMarkers, isBeneath } from '../capture/floor.ts'
 import { bestHold, inAxesOfMap } from '../capture/holder.ts'
 import { orderLines, type ScannedLine } from '../capture/orderedlines.ts'
 import { inReach } from '../capture/reach.ts'
 import { solveRecording, type SolvedRecording } from '../capture/solverecording.ts'
+import type { Stretch } from '../capture/stretch.ts'
 import type { FrameReason } from '../capture/verdict.ts'
 import { readFrames } from '../formats/frames.ts'
 import { evenSight, stereoSight } from '../markers/sight.ts'
@@ -217,8 +219,9 @@ function quantitiesOf(s: SolvedRecording, recorded: number) {
     q('points-measured', s.measured),
     ...(s.closed && Number.isFinite(s.closed.seam.before) ? [q('ends-apart', s.closed.seam.before), q('ends-met', s.closed.seam.after)] : []),
     ...(s.floor ? [q('beneath-the-floor', s.floor.beneath), q('floor-flat', s.floor.sigma)] : []),
-    q('frame-sigma-median', s.sigma.median),
+    ...(Number.isFinite(s.sigma.median) ? [q('frame-sigma-median', s.sigma.median)] : []),
     ...(Number.isFinite(s.sigma.worst) ? [q('frame-sigma-worst', s.sigma.worst)] : []),
+    ...(s.closed?.stretch ? [q('stretch-sigma', s.closed.stretch.sigma, { of: stretchWords(s.closed.stretch) })] : []),
     ...outsideOf(s),
   ]
 }
@@ -238,6 +241,9 @@ const WHY: Record<FrameReason, string> = {
   moved: 'came after something had moved, and before that was seen again as it was',
 }
 
+/** Which stretch, as a person would say it. */
+const stretchWords = ({ over, axis }: Stretch): string => `${over.toFixed(0)} mm, along ${lineWords(axis)}`
+
 function warningsOf(s: SolvedRecording, recorded: number, error: number, print: boolean): string[] {
   const out: string[] = []
   const outside = [...s.outside.values()].reduce((a, b) => a + b, 0)
@@ -256,6 +262,12 @@ function warningsOf(s: SolvedRecording, recorded: number, error: number, print: 
         : `${s.closed.free} motions are held by nothing: frames may have slid along them.`,
     )
   if (s.closed && !Number.isFinite(s.closed.seam.before)) out.push('The path never met earlier surface: what drifted along it cannot be told.')
+  const stretch = s.closed?.stretch
+  if (stretch && stretch.sigma > error)
+    out.push(
+      `Over ${stretchWords(stretch)}, the ends of this pass are known to one another within ${(2 * stretch.sigma).toFixed(2)} mm only (k = 2): it may ${stretch.lengthwise ? 'be that much too short or too long' : 'have slid there'}. Come back over what was recorded before, or stick a few markers along it.`,
+    )
+  if (s.sigma.free > 0) out.push(`${s.sigma.free} frames are held by those before them, and not by all together: they stay where they were tracked.`)
   if (s.sigma.worst > error) out.push(`Some frames are held within ${s.sigma.worst.toFixed(2)} mm only.`)
   return out
 }
