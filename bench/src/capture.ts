@@ -198,8 +198,8 @@ async function tracked(frames: { pose: Mat4; xyz: Float32Array }[], add: Add, ct
     '0.04 mm',
   )
   add(
-    `the same: the ends were apart by, as found / gaps left there / worst piece stated / time of both`,
-    `${closed.seam.before.toFixed(3)} / ${closed.seam.after.toFixed(4)} / ${Math.max(...closed.pieces.map((p) => p.sigma)).toFixed(3)} mm / ${((solved - began) / 1000).toFixed(0)} + ${((performance.now() - solved) / 1000).toFixed(0)} s`,
+    `the same: the ends were apart by, as found / gaps left there / worst piece stated / one end to the other stated / time of both`,
+    `${closed.seam.before.toFixed(3)} / ${closed.seam.after.toFixed(4)} / ${Math.max(...closed.pieces.map((p) => p.sigma)).toFixed(3)} / ${(closed.stretch?.sigma ?? 0).toFixed(3)} mm / ${((solved - began) / 1000).toFixed(0)} + ${((performance.now() - solved) / 1000).toFixed(0)} s`,
     '',
     '',
   )

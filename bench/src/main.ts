@@ -32,6 +32,7 @@ import { benchLarge } from './large.ts'
 import { benchLoad } from './load.ts'
 import { benchMany } from './many.ts'
 import { benchMarkers } from './markers.ts'
+import { benchPrinted } from './printed.ts'
 import { benchRecorded } from './recorded.ts'
 import { benchRehearsal } from './rehearse.ts'
 import { benchServer } from './server.ts'
@@ -67,6 +68,7 @@ const add = (what: string, got: string, must: string, aim: string) => {
 if (wants('calibrate')) benchCalibration(add)
 if (wants('markers')) benchMarkers(add)
 if (wants('capture')) await benchCapture(add, ctx)
+if (wants('printed')) benchPrinted(add)
 if (wants('recorded')) await benchRecorded(add, ctx)
 if (wants('rehearsal')) await benchRehearsal(add, ctx)
 if (wants('stands')) await benchStands(add, ctx)

@@ -1,4 +1,8 @@
 import { describe, expect, it } from '@jest/globals'
+import { strToU8, zipSync } from 'fflate'
+import { quietContext } from '../src/base/run.ts'
+import { bytesSource } from '../src/formats/source.ts'
+import { runOperation } from '../src/operations/registry.ts'
 import { translation } from '../src/base/mat4.ts'
 import { seeded } from '../src/base/random.ts'
 import { orderLines, type ScannedLine } from '../src/capture/orderedlines.ts'
@@ -63,6 +67,7 @@ describe('lines as ordered data', () => {
     const parted = swept(41, 0.8, () => 0).filter((_, k) => k < 20 || k > 24)
     const area = (gap: number) => areaOf(orderLines(parted, { along: 1, gap }).mesh)
     expect(area(5) - area(2)).toBeGreaterThan(4 * 58)
+    expect([2, 5].map((gap) => orderLines(parted, { along: 1, gap }).parted)).toEqual([1, 0])
   })
   it('a step that is higher than that belongs to two surfaces, a slope to one', () => {
     const step = orderLines(
@@ -88,6 +93,27 @@ describe('lines as ordered data', () => {
     const blind = orderLines([...lines.slice(0, 20), { xyz: new Float32Array(0), pose: lines[20].pose }, ...lines.slice(20)], { along: 1, gap: 2 })
     expect(areaOf(blind.mesh)).toBeLessThan(39.5 * 0.8 * 60)
     expect(orderLines([], { along: 1, gap: 2 }).mesh.triangles.length).toBe(0)
+  })
+  it('that lie too far apart to be joined are said to be, in the pass they come with', async () => {
+    const lines = swept(30, 2.5, (x) => Math.sin(x / 9))
+    const files = lines.map((l, k) => [
+      `line${k}.xyz`,
+      strToU8(Array.from({ length: l.xyz.length / 3 }, (_, i) => l.xyz.subarray(3 * i, 3 * i + 3).join(' ')).join('\n')),
+    ])
+    const list = {
+      unit: 'mm',
+      lines: true,
+      noise: 0.02,
+      own: { mm: 0.01, degrees: 0.005 },
+      frames: lines.map((l, k) => ({ file: `line${k}.xyz`, pose: [...l.pose].slice(0, 12) })),
+    }
+    const source = bytesSource('lines.zip', zipSync({ 'frames.json': strToU8(JSON.stringify(list)), ...Object.fromEntries(files) }))
+    const said = async (gap: number) => {
+      const r = await runOperation('solve-recording', { file: [{ kind: 'file', source }] }, { ordered: { along: 1, gap }, spacing: 3 }, quietContext)
+      return r.evidence.warnings.filter((w) => /not joined/.test(w))
+    }
+    expect(await said(3)).toEqual([])
+    expect(await said(2)).toEqual([expect.stringMatching(/^29 of 30 lines lie further than 2 mm from the one before/)])
   })
   it('distances of nothing are refused', () => {
     expect(() => orderLines([], { along: 0, gap: 1 })).toThrow(RangeError)

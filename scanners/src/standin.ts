@@ -211,7 +211,8 @@ export class StandIn {
       ...(motion ? { motion } : {}),
       stride: spec.moving?.stride,
       along: spec.moving?.along,
-      phase: seeded(31 * sequence + this.device.seed).next(),
+      // a single line stands still in the scanner, many lie between one another
+      phase: PATTERNS[this.pattern] === 'line' ? 0.5 : seeded(31 * sequence + this.device.seed).next(),
       sequence,
     })
     this.sendPoints(frame, sequence, shot, pose, spec.arm ? this.encoded(this.hand, sequence) : undefined)

@@ -128,6 +128,7 @@ describe('lines of an arm', () => {
     const ended = (await act('Rowan', 'end')).body as CaptureRun
     const step = await finished(ended.step)
     expect([step.state, step.problem]).toEqual(['done', null])
+    expect(step.evidence!.warnings.filter((w) => /not joined/.test(w))).toEqual([])
     expect(Number(evidence(step, 'frames-not-placed'))).toBeLessThan(0.06 * ended.frames)
     const off = await offPart((await passes()).at(-1)!.id)
     expect([off.share > 0.99, off.rms < 0.05, off]).toEqual([true, true, off])

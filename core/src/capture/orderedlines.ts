@@ -23,6 +23,8 @@ export interface OrderedLines {
   /** lines that are in it, and those left out: too near to the one before, or nothing of them seen */
   lines: number
   leftOut: number
+  /** those of them that follow another and are not joined to it */
+  parted: number
   /** pieces that lines fell into where they are broken */
   runs: number
 }
@@ -39,7 +41,7 @@ export function orderLines(lines: Iterable<ScannedLine>, { along, gap }: OrderOp
   if (!(along > 0) || !(gap > 0)) throw new RangeError(`points ${along} mm apart, lines ${gap} mm`)
   const vertices = new GrowF32(1 << 14)
   const triangles = new GrowU32(1 << 14)
-  const out = { lines: 0, leftOut: 0, runs: 0 }
+  const out = { lines: 0, leftOut: 0, parted: 0, runs: 0 }
   /** first vertex and end of each run of the line before, and where it was seen from */
   let before: Run[] = []
   let last: ScannedLine | undefined
@@ -57,7 +59,9 @@ export function orderLines(lines: Iterable<ScannedLine>, { along, gap }: OrderOp
     }
     out.lines++
     out.runs += runs.length
+    const had = triangles.length
     for (const a of before) for (const b of runs) join(vertices, a, b, gap, [line.pose[3], line.pose[7], line.pose[11]], triangles)
+    if (before.length && triangles.length === had) out.parted++
     before = runs
     last = line
   }

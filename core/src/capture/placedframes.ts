@@ -15,6 +15,9 @@ export interface PlacedFrame {
   pose: Mat4
 }
 
+/** points of a frame that count where print does: neighbours tell the same twice. Measured: with 16 000 no nearer, and 1.4 times as slow */
+const PRINTED = 6000
+
 type Seen = Pick<PlacedFrame, 'xyz' | 'levels'>
 
 export interface PlacedFramesOptions {
@@ -37,7 +40,7 @@ export function placedFrames(o: PlacedFramesOptions) {
   const empty = () => {
     const surface = growingSurface(o.spacing, o.noise, o.lines)
     const print = o.print ? growingPrint(o.spacing, o.noise) : undefined
-    const shape = shapeTracker(surface, { noise: o.noise, ...(print ? { print } : {}) })
+    const shape = shapeTracker(surface, { noise: o.noise, ...(print ? { print, most: PRINTED } : {}) })
     return { surface, print, shape, again: refinder(surface, shape, { noise: o.noise, error: o.error }) }
   }
   let { surface, print, shape, again } = empty()

@@ -145,7 +145,7 @@ const shotsKernel = defineKernel('capture.rehearse', (a: Shots, start: number, e
       stride,
       along,
       exposure: a.exposure,
-      phase: seeded(seed + 1).next(),
+      phase: pattern === 'line' ? 0.5 : seeded(seed + 1).next(),
       noise: located,
       seed,
       ...(colour ? { colour } : {}),

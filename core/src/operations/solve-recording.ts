@@ -5,7 +5,7 @@ import { subProgress } from '../base/run.ts'
 import { lineWords } from '../align/freemotion.ts'
 import { floorOf, floorOfMarkers, isBeneath } from '../capture/floor.ts'
 import { bestHold, inAxesOfMap } from '../capture/holder.ts'
-import { orderLines, type ScannedLine } from '../capture/orderedlines.ts'
+import { orderLines, type OrderedLines, type ScannedLine } from '../capture/orderedlines.ts'
 import { inReach } from '../capture/reach.ts'
 import { solveRecording, type SolvedRecording } from '../capture/solverecording.ts'
 import type { Stretch } from '../capture/stretch.ts'
@@ -20,6 +20,8 @@ import { q } from './quantities.ts'
 const SPACING = 1
 /** share of the work that reading is */
 const READ = 0.1
+/** share of ordered lines from which on it is said that they are not joined to the one before */
+const PARTED = 0.3
 /** mm: of a marker where nothing is known of the optics */
 const PLAIN_NOISE = 0.03
 
@@ -185,13 +187,21 @@ export const solveRecordingOperation = defineOperation({
           q('surface-spacing', spacing),
           ...(ordered ? [q('lines-ordered', ordered.lines), q('lines-left-out', ordered.leftOut)] : []),
         ],
-        warnings: [...read, ...warningsOf(solved, frames.length - solved.out, params.error, by === 'print')],
+        warnings: [...read, ...warningsOf(solved, frames.length - solved.out, params.error, by === 'print'), ...apartOf(ordered, params.ordered?.gap)],
         timeline: solved.timeline,
         poses: [{ of: name, about: solved.held?.about ?? [0, 0, 0], covariance: solved.held?.covariance ?? null }],
       },
     }
   },
 })
+
+/** Lines that lie too far apart to be one surface. */
+const apartOf = (ordered: OrderedLines | undefined, gap = 0): string[] =>
+  ordered && ordered.parted > PARTED * ordered.lines
+    ? [
+        `${ordered.parted} of ${ordered.lines} lines lie further than ${gap} mm from the one before, and are not joined to it: lead the scanner slower, or take a larger gap.`,
+      ]
+    : []
 
 /** The lines that have a place, without what lies beneath the floor. */
 function* aboveFloor({ placed, floor }: SolvedRecording, raise: number): Generator<ScannedLine> {
