@@ -2,11 +2,16 @@ import { afterAll, beforeAll, describe, expect, it } from '@jest/globals'
 import { fileURLToPath } from 'node:url'
 import { Worker } from 'node:worker_threads'
 import type { CaptureRun, MappingRun, ScannerDetail, Step } from '@oak-gauge/contract'
+import { invertRigid, multiply, transformArray } from '@oak-gauge/core/base/mat4.ts'
+import { readAny } from '@oak-gauge/core/formats/index.ts'
+import { bytesSource } from '@oak-gauge/core/formats/source.ts'
 import { boundingBox } from '@oak-gauge/core/shape/points.ts'
 import { SessionRow } from '../src/db/scannermodels.ts'
 import { sweepFrames } from '../src/sessions/framelog.ts'
 import { records } from '../src/capture/records.ts'
 import type { FromTracker, ToTracker } from '../src/capture/trackmessages.ts'
+import { distancesTo } from '../../core/test/help.ts'
+import { tray } from '../../core/test/tray.ts'
 import { atTheShelf, evidence, type Shelf } from './capturing.ts'
 import { until } from './help.ts'
 
@@ -258,6 +263,42 @@ describe('recording by markers', () => {
     const again = await all.step(job.job.id, { operation: 'thin', inputs: { passes: [pass.slot] }, params: { size: 2 } })
     expect(again.state).toBe('done')
   }, 400_000)
+  it('another scanner over the same map: both passes lie in its axes, and on one another', async () => {
+    const { all, job, begin, act, run, passes, finished, offPart } = shelf
+    const state = await all.state(job.job.id)
+    const [nominal, first] = ['nominal', 'pass'].map((role) => state.tray.find((i) => i.role === role)!)
+    expect((await begin('Birch', { by: 'markers', spacing: 1.5, table: true })).body.by).toBe('markers')
+    await act('Birch', 'record')
+    await act('Birch', 'path')
+    const live = await until(
+      () => run('Birch'),
+      (r) => r.placed >= 120,
+      120,
+    )
+    expect([live.tracking, live.problem]).toEqual(['steady', null])
+    await act('Birch', 'hold')
+    await act('Birch', 'floor', { floor: 'table' })
+    await until(
+      () => run('Birch'),
+      (r) => r.floor.found !== null,
+    )
+    const step = await finished(((await act('Birch', 'end')).body as CaptureRun).step)
+    expect([step.state, step.problem, step.recordedWith?.scanner]).toEqual(['done', null, 'Birch'])
+    const second = (await passes()).at(-1)!
+    expect([second.setup, second.coloured, first.coloured]).toEqual([first.setup, true, false])
+    const fit = await all.step(job.job.id, { operation: 'best-fit', inputs: { measured: [second.slot], nominal: [nominal.slot] } })
+    expect([fit.state, fit.problem]).toEqual(['done', null])
+    const laid = (await passes()).at(-1)!
+    const off = await offPart(laid.id)
+    expect([off.share > 0.95, off.rms < 0.2, off]).toEqual([true, true, off])
+    // and where the first one says that the part is, it lies on the part as well
+    const file = new Uint8Array(await (await fetch(`${all.url}/api/v1/items/${laid.id}/file?format=ply`)).arrayBuffer())
+    const { data } = await readAny(bytesSource('pass.ply', file))
+    if (data.kind !== 'points') throw new Error('no points')
+    const there = transformArray(multiply(first.pose, invertRigid(Float64Array.from(laid.pose))), data.xyz, new Float32Array(data.xyz.length))
+    const each = distancesTo(tray, there, 3).filter((d) => d < 3)
+    expect(Math.sqrt(each.reduce((sum, d) => sum + d * d, 0) / each.length)).toBeLessThan(0.35)
+  }, 240_000)
   it('an empty recording is refused at its end, and may be given up', async () => {
     const { begin, act, run } = shelf
     await begin('Alder', { spacing: 1 })
