@@ -350,6 +350,11 @@ describe('the lineage of an item', () => {
     // one that came as it is knows of no frames; one that was recorded with what was not verified is not known, whatever the other was
     expect(of(path[0], solved('b', 0.02)).frames).toBe(0.02)
     expect([of(path[0], path[1]).frames, of(path[0], solved('b', 0.02, { recordedWith: null })).scanner]).toEqual([null, 'unknown'])
+    const printed = solved('b', 0.03, {
+      ...verified,
+      evidence: { quantities: ['frame-sigma-median', 'stretch-by-print'].map((id, k) => ({ id, value: [0.03, 0.08][k] })) },
+    })
+    expect(of(printed).frames).toBeCloseTo(0.05, 9)
     expect([of(path[0], solved('b', 'unknown')).frames, framesHeld([ran('solve-recording', {}, { pass: ['a'] })])]).toEqual(['unknown', 'unknown'])
   })
   test('an adjustment is told how well each recorded pass lies in its setup: known, its axes its own, or nothing', () => {

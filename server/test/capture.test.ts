@@ -272,7 +272,7 @@ describe('recording by markers', () => {
     await act('Birch', 'path')
     const live = await until(
       () => run('Birch'),
-      (r) => r.placed >= 120,
+      (r) => r.placed >= 80,
       120,
     )
     expect([live.tracking, live.problem]).toEqual(['steady', null])

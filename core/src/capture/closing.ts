@@ -151,7 +151,8 @@ function between(middles: number[], pieces: readonly Piece[], corrections: reado
   return multiply(part, corrections[k])
 }
 
-function middleOf({ xyz, pose }: TrackedFrame): number[] {
+/** Middle of what a frame shows, where it lies. */
+export function middleOf({ xyz, pose }: Pick<TrackedFrame, 'xyz' | 'pose'>): number[] {
   const at = [0, 0, 0]
   for (let j = 0; j < xyz.length; j++) at[j % 3] += xyz[j]
   const n = Math.max(1, xyz.length / 3)

@@ -6,14 +6,16 @@ import { lot } from '../base/random.ts'
 import { checkCancelled, type RunContext } from '../base/run.ts'
 import type { RecordedFrame } from '../formats/recording.ts'
 import { coreBox, makePoints, type Points } from '../shape/points.ts'
-import { closeLoops, FEWEST_FRAMES, type Closed, type TrackedFrame } from './closing.ts'
+import { closeLoops, FEWEST_FRAMES, middleOf, type Closed, type TrackedFrame } from './closing.ts'
 import { isBeneath, type Floor } from './floor.ts'
 import { heldBy, holderOf, ledByShape } from './holder.ts'
 import { liveTracker, type LiveOptions, type LiveState } from './livetracker.ts'
 import { covarianceAt, type Held } from './motions.ts'
 import { PATCH } from './patch.ts'
 import { relayFrames } from './relay.ts'
+import { printedStretch, type Stretch } from './stretch.ts'
 import { growingSurface, type GrowingSurface } from './surface.ts'
+import { leverOf } from './trackshape.ts'
 import { FATES, inSpans, orderedSpans, timelineOf, type Fate, type Spans, type Timeline } from './timeline.ts'
 import type { FrameReason } from './verdict.ts'
 
@@ -41,6 +43,8 @@ export interface SolvedRecording {
   outside: Map<FrameReason, number>
   /** what shape alone led, solved together */
   closed: Closed | undefined
+  /** where it may have shrunk or slid; byPrint: along what a print alone holds */
+  stretch: (Stretch & { byPrint: boolean }) | undefined
   /** how far frames were moved when they were laid once more on all of them, mm; empty where shape does not hold them */
   moved: Float64Array
   /**
@@ -180,6 +184,7 @@ export async function solveRecording(all: readonly RecordedFrame[], o: SolveOpti
     placed,
     outside,
     closed,
+    stretch: stretchOf(closed, by === 'print' && closed !== undefined && closed.free > 0, placed, known[known.length >> 1] ?? NaN),
     moved,
     sigma: { median: known[known.length >> 1] ?? NaN, worst: finite.at(-1) ?? NaN, free: known.length - finite.length },
     out: all.length - recorded.length,
@@ -234,6 +239,11 @@ async function track(recorded: readonly RecordedFrame[], o: LiveOptions, turn: (
   enter(tracker.finish(), placed.at(-1)?.span ?? 0)
   placed.sort((a, b) => a.time - b.time)
   return { placed, why, tracked }
+}
+
+function stretchOf(closed: Closed | undefined, byPrint: boolean, placed: readonly TrackedFrame[], sigma: number): SolvedRecording['stretch'] {
+  const stretch = byPrint ? printedStretch(placed.map(middleOf), leverOf(placed[placed.length >> 1].xyz), sigma) : closed?.stretch
+  return stretch && { ...stretch, byPrint }
 }
 
 /** The mean of what holds the frames, about the middle of the pass (of its axes, mm). */

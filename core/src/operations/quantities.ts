@@ -40,6 +40,7 @@ export const QUANTITIES = {
   format: ['format', ''],
   'frame-sigma-median': ['a frame is held within (1 sigma, median)', 'mm'],
   'stretch-sigma': ['one end of it is known to the other within (1 sigma)', 'mm'],
+  'stretch-by-print': ['one end of it is known to the other, by its print, within (1 sigma)', 'mm'],
   'surface-spacing': ['spacing of the surface', 'mm'],
   'lines-ordered': ['lines as ordered data', ''],
   'lines-left-out': ['lines too near to the one before', ''],

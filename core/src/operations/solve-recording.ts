@@ -231,7 +231,7 @@ function quantitiesOf(s: SolvedRecording, recorded: number) {
     ...(s.floor ? [q('beneath-the-floor', s.floor.beneath), q('floor-flat', s.floor.sigma)] : []),
     ...(Number.isFinite(s.sigma.median) ? [q('frame-sigma-median', s.sigma.median)] : []),
     ...(Number.isFinite(s.sigma.worst) ? [q('frame-sigma-worst', s.sigma.worst)] : []),
-    ...(s.closed?.stretch ? [q('stretch-sigma', s.closed.stretch.sigma, { of: stretchWords(s.closed.stretch) })] : []),
+    ...(s.stretch ? [q(s.stretch.byPrint ? 'stretch-by-print' : 'stretch-sigma', s.stretch.sigma, { of: stretchWords(s.stretch) })] : []),
     ...outsideOf(s),
   ]
 }
@@ -272,7 +272,7 @@ function warningsOf(s: SolvedRecording, recorded: number, error: number, print: 
         : `${s.closed.free} motions are held by nothing: frames may have slid along them.`,
     )
   if (s.closed && !Number.isFinite(s.closed.seam.before)) out.push('The path never met earlier surface: what drifted along it cannot be told.')
-  const stretch = s.closed?.stretch
+  const { stretch } = s
   if (stretch && stretch.sigma > error)
     out.push(
       `Over ${stretchWords(stretch)}, the ends of this pass are known to one another within ${(2 * stretch.sigma).toFixed(2)} mm only (k = 2): it may ${stretch.lengthwise ? 'be that much too short or too long' : 'have slid there'}. Come back over what was recorded before, or stick a few markers along it.`,

@@ -77,13 +77,17 @@ function ofScanner(path: readonly Ran[]): Contribution['u'] {
 
 /**
  * How well the frames were held of which the passes of these steps were made, standard, mm. The median of a pass, of the pass where that is the largest: a place
- * is seen by several frames. Their errors go together (one map, a way that drifts), so it does not shrink with their number.
+ * is seen by several frames. Their errors go together (one map, a way that drifts), so it does not shrink with their number. Along what a print alone held either end
+ * lies off the middle by half of what the ends are known to one another.
  */
 export function framesHeld(steps: readonly Ran[]): LineageFigures['frames'] {
   const solved = steps.filter((s) => s.operation === 'solve-recording')
   if (!solved.length) return null
-  const each = solved.map((s) => s.evidence?.quantities.find((x) => x.id === 'frame-sigma-median')?.value)
-  return each.every((v) => typeof v === 'number' && Number.isFinite(v)) ? Math.max(...each.map(Number)) : 'unknown'
+  const each = solved.map(({ evidence }) => {
+    const of = (id: string) => evidence?.quantities.find((x) => x.id === id)?.value
+    return Math.hypot(Number(of('frame-sigma-median') ?? NaN), Number(of('stretch-by-print') ?? 0) / 2)
+  })
+  return each.every(Number.isFinite) ? Math.max(...each) : 'unknown'
 }
 
 /** How well a recorded pass lies in the axes of its setup; covariance null where those axes are its own. Null where the steps do not say it. */
