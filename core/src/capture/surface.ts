@@ -1,11 +1,9 @@
+import { brickedCubes, longer, SIDE } from './bricks.ts'
+import { emptyPlaces } from './emptyplaces.ts'
 import { PATCH, PER, planeOf, VX } from './patch.ts'
 
 /** points of a cube that count: beyond, single precision would no longer add them truly */
 const MOST = 20_000
-/** cubes along a side of a brick, and in one: neighbours lie in few bricks, so that few have to be looked up */
-const SIDE = 4
-const IN_BRICK = SIDE ** 3
-
 /** what scatters so many times more than by noise (variance) is no plane */
 export const FLAT = 2.5
 /** A patch is found anew when its cube holds so many times the points it held then. */
@@ -27,13 +25,7 @@ const NARROW = 0.16
  */
 export function growingSurface(side: number, noise: number, lines = false) {
   if (!(side > 0)) throw new RangeError(`cubes of ${side} mm`)
-  let bricks = 0
-  let brickRoom = 1 << 10
-  let table = new Int32Array(2 * brickRoom).fill(-1)
-  /** a, b, c, layer of a brick */
-  let brickKeys = new Int32Array(4 * brickRoom)
-  /** its cubes, -1 for none */
-  let slots = new Int32Array(IN_BRICK * brickRoom).fill(-1)
+  const at = brickedCubes()
   let count = 0
   let room = 1 << 14
   /** slot of each cube */
@@ -49,46 +41,11 @@ export function growingSurface(side: number, noise: number, lines = false) {
   const narrowest = lines ? Math.max(LINE * noise2, (NARROW * side) ** 2) : 0
   const moments = new Float64Array(PER)
   const corners = new Float64Array(PATCH)
+  const empty = emptyPlaces()
+  /** cubes around one, and where they lie from it, in cubes */
+  const gathered = new Int32Array(4 * 2 * (2 * FURTHEST + 1) ** 3)
+  let members = 0
 
-  const hash = (a: number, b: number, c: number, layer: number) => {
-    let h = Math.imul(a, 0x9e3779b1) ^ Math.imul(b, 0x85ebca77) ^ Math.imul(c, 0xc2b2ae3d) ^ Math.imul(layer, 0x27d4eb2f)
-    h = Math.imul(h ^ (h >>> 15), 0x2c1b3c6d)
-    return (h ^ (h >>> 13)) & (table.length - 1)
-  }
-  const brickAt = (a: number, b: number, c: number, layer: number): number => {
-    for (let h = hash(a, b, c, layer); ; h = (h + 1) & (table.length - 1)) {
-      const k = table[h]
-      if (k < 0) return -1
-      if (brickKeys[4 * k] === a && brickKeys[4 * k + 1] === b && brickKeys[4 * k + 2] === c && brickKeys[4 * k + 3] === layer) return k
-    }
-  }
-  const enter = (k: number) => {
-    let h = hash(brickKeys[4 * k], brickKeys[4 * k + 1], brickKeys[4 * k + 2], brickKeys[4 * k + 3])
-    while (table[h] >= 0) h = (h + 1) & (table.length - 1)
-    table[h] = k
-  }
-  const newBrick = (a: number, b: number, c: number, layer: number): number => {
-    if (bricks === brickRoom) {
-      brickRoom *= 2
-      brickKeys = longer(brickKeys, 4 * brickRoom)
-      const more = new Int32Array(IN_BRICK * brickRoom).fill(-1, IN_BRICK * bricks)
-      more.set(slots)
-      slots = more
-      table = new Int32Array(2 * brickRoom).fill(-1)
-      for (let k = 0; k < bricks; k++) enter(k)
-    }
-    brickKeys[4 * bricks] = a
-    brickKeys[4 * bricks + 1] = b
-    brickKeys[4 * bricks + 2] = c
-    brickKeys[4 * bricks + 3] = layer
-    enter(bricks)
-    return bricks++
-  }
-  const inBrick = (a: number, b: number, c: number) => (a & 3) | ((b & 3) << 2) | ((c & 3) << 4)
-  const find = (a: number, b: number, c: number, layer: number): number => {
-    const k = brickAt(a >> 2, b >> 2, c >> 2, layer)
-    return k < 0 ? -1 : slots[IN_BRICK * k + inBrick(a, b, c)]
-  }
   const facing = (k: number, vx: number, vy: number, vz: number) => data[PER * k + VX] * vx + data[PER * k + VX + 1] * vy + data[PER * k + VX + 2] * vz
   const newCube = (a: number, b: number, c: number, layer: number, frame: number): number => {
     if (count === room) {
@@ -100,56 +57,34 @@ export function growingSurface(side: number, noise: number, lines = false) {
       patches = longer(patches, PATCH * room)
       then = longer(then, room)
     }
-    let k = brickAt(a >> 2, b >> 2, c >> 2, layer)
-    if (k < 0) k = newBrick(a >> 2, b >> 2, c >> 2, layer)
-    slotOf[count] = IN_BRICK * k + inBrick(a, b, c)
-    slots[slotOf[count]] = count
+    slotOf[count] = at.put(count, a, b, c, layer)
     last[count] = frame
     frames[count] = 1
     return count++
   }
   /** number a (0), b (1) or c (2) of a cube */
-  const cubeKey = (k: number, axis: number) => SIDE * brickKeys[4 * Math.floor(slotOf[k] / IN_BRICK) + axis] + ((slotOf[k] >> (2 * axis)) & 3)
-
-  /** Adds the moments of one cube, dx dy dz from the one in the middle, mm. */
-  const gather = (k: number, dx: number, dy: number, dz: number) => {
-    const o = PER * k
-    const m = data[o]
-    const px = data[o + 1]
-    const py = data[o + 2]
-    const pz = data[o + 3]
-    moments[0] += m
-    moments[1] += px + m * dx
-    moments[2] += py + m * dy
-    moments[3] += pz + m * dz
-    moments[4] += data[o + 4] + 2 * dx * px + m * dx * dx
-    moments[5] += data[o + 5] + dx * py + dy * px + m * dx * dy
-    moments[6] += data[o + 6] + dx * pz + dz * px + m * dx * dz
-    moments[7] += data[o + 7] + 2 * dy * py + m * dy * dy
-    moments[8] += data[o + 8] + dy * pz + dz * py + m * dy * dz
-    moments[9] += data[o + 9] + 2 * dz * pz + m * dz * dz
-    moments[VX] += data[o + VX]
-    moments[VX + 1] += data[o + VX + 1]
-    moments[VX + 2] += data[o + VX + 2]
-  }
+  const cubeKey = (k: number, axis: number) => at.place(slotOf[k], axis)
 
   /**
    * The plane through what lies in the cubes around one, seen from the same side; its place from the middle of that cube. Where that is no plane, the flattest
    * of its eight corners that the cube's own points lie on (after Kuwahara 1976): a point beside an edge belongs to one of the faces, not to what lies between them.
    */
   const around = (k: number, a: number, b: number, c: number, vx: number, vy: number, vz: number, out: Float64Array): boolean => {
+    // beside what was seen most places show nothing at all: that is known by one look
     let reach = 1
+    if (gather(k < 0 ? FURTHEST : 1, a, b, c, vx, vy, vz) < LEAST && k < 0) return false
     for (; reach <= FURTHEST; reach++) {
-      collect(a - reach, b - reach, c - reach, a + reach, b + reach, c + reach, a, b, c, vx, vy, vz)
+      if (reach === 2 && k >= 0) gather(FURTHEST, a, b, c, vx, vy, vz)
+      sum(-reach, -reach, -reach, 2 * reach)
       if (moments[0] < LEAST) continue
       planeOf(moments, out)
       if (wide(out)) break
     }
     if (reach > FURTHEST) return false
-    if (out[7] <= FLAT * noise2) return true
+    // the corners of a place where nothing lies prove nothing
+    if (k < 0 || out[7] <= FLAT * noise2) return true
     for (let corner = 0; corner < 8; corner++) {
-      const [i, j, l] = [corner & 1 ? reach : 0, corner & 2 ? reach : 0, corner & 4 ? reach : 0]
-      collect(a - reach + i, b - reach + j, c - reach + l, a + i, b + j, c + l, a, b, c, vx, vy, vz)
+      sum(corner & 1 ? 0 : -reach, corner & 2 ? 0 : -reach, corner & 4 ? 0 : -reach, reach)
       if (moments[0] < LEAST) continue
       planeOf(moments, corners)
       if (corners[7] < out[7] && wide(corners) && liesOn(k, corners)) out.set(corners)
@@ -160,7 +95,6 @@ export function growingSurface(side: number, noise: number, lines = false) {
   const wide = (p: Float64Array) => p[8] * narrowest < 1
   /** Whether what lies in a cube lies on a plane: not on two faces. */
   const liesOn = (k: number, p: Float64Array): boolean => {
-    if (k < 0) return false
     const o = PER * k
     const n = data[o]
     const [px, py, pz, nx, ny, nz] = p
@@ -177,50 +111,69 @@ export function growingSurface(side: number, noise: number, lines = false) {
     if (data[PER * k] >= STALE * then[k]) {
       then[k] = data[PER * k]
       const v = PER * k + VX
-      patches[o + 6] = 0
-      if (around(k, a, b, c, data[v], data[v + 1], data[v + 2], out)) for (let i = 0; i < PATCH; i++) patches[o + i] = out[i]
+      const found = around(k, a, b, c, data[v], data[v + 1], data[v + 2], out)
+      keep(patches, o, found, out)
       // the next line lies beside it, and this cube will not tell
-      else if (moments[0] >= LEAST) then[k] = 0
+      if (!found && moments[0] >= LEAST) then[k] = 0
     }
-    if (patches[o + 6] === 0) return false
-    out[0] = patches[o] + (a + 0.5) * side
-    out[1] = patches[o + 1] + (b + 0.5) * side
-    out[2] = patches[o + 2] + (c + 0.5) * side
-    for (let i = 3; i < PATCH; i++) out[i] = patches[o + i]
+    return kept(patches, o, a, b, c, out)
+  }
+  const keep = (to: Float32Array, o: number, found: boolean, plane: Float64Array): void => {
+    if (found) for (let i = 0; i < PATCH; i++) to[o + i] = plane[i]
+    else to[o + 6] = 0
+  }
+  /** A plane that was kept for cube (a, b, c); false where there was none. */
+  const kept = (of: Float32Array, o: number, a: number, b: number, c: number, out: Float64Array): boolean => {
+    if (of[o + 6] === 0) return false
+    out[0] = of[o] + (a + 0.5) * side
+    out[1] = of[o + 1] + (b + 0.5) * side
+    out[2] = of[o + 2] + (c + 0.5) * side
+    for (let i = 3; i < PATCH; i++) out[i] = of[o + i]
     return true
   }
-  /** Moments of the cubes from (a0, b0, c0) to (a1, b1, c1), about the middle of (a, b, c). */
-  const collect = (
-    a0: number,
-    b0: number,
-    c0: number,
-    a1: number,
-    b1: number,
-    c1: number,
-    a: number,
-    b: number,
-    c: number,
-    vx: number,
-    vy: number,
-    vz: number,
-  ) => {
+  /** Finds the cubes around (a, b, c), up to `reach` to each side, that are seen from v; gives how many points they hold. */
+  const gather = (reach: number, a: number, b: number, c: number, vx: number, vy: number, vz: number): number => {
+    members = 0
+    let points = 0
+    at.around(a, b, c, reach, (k, i, j, l) => {
+      if (facing(k, vx, vy, vz) <= 0) return
+      points += data[PER * k]
+      gathered[members] = k
+      gathered[members + 1] = i
+      gathered[members + 2] = j
+      gathered[members + 3] = l
+      members += 4
+    })
+    return points
+  }
+  /** Moments, about the middle one, of those that lie from (i, j, l) on, up to `more` further along each axis. */
+  const sum = (i: number, j: number, l: number, more: number): void => {
     moments.fill(0)
-    for (let bi = a0 >> 2; bi <= a1 >> 2; bi++)
-      for (let bj = b0 >> 2; bj <= b1 >> 2; bj++)
-        for (let bl = c0 >> 2; bl <= c1 >> 2; bl++)
-          for (let layer = 0; layer < 2; layer++) {
-            const brick = brickAt(bi, bj, bl, layer)
-            if (brick < 0) break
-            const endI = Math.min(a1, SIDE * bi + 3)
-            const endJ = Math.min(b1, SIDE * bj + 3)
-            const endL = Math.min(c1, SIDE * bl + 3)
-            for (let l = Math.max(c0, SIDE * bl); l <= endL; l++)
-              for (let j = Math.max(b0, SIDE * bj); j <= endJ; j++)
-                for (let i = Math.max(a0, SIDE * bi); i <= endI; i++) {
-                  const k = slots[IN_BRICK * brick + inBrick(i, j, l)]
-                  if (k >= 0 && facing(k, vx, vy, vz) > 0) gather(k, (i - a) * side, (j - b) * side, (l - c) * side)
-                }
-          }
+    for (let g = 0; g < members; g += 4) {
+      const [di, dj, dl] = [gathered[g + 1], gathered[g + 2], gathered[g + 3]]
+      if (di < i || dj < j || dl < l || di > i + more || dj > j + more || dl > l + more) continue
+      const o = PER * gathered[g]
+      const dx = di * side
+      const dy = dj * side
+      const dz = dl * side
+      const m = data[o]
+      const px = data[o + 1]
+      const py = data[o + 2]
+      const pz = data[o + 3]
+      moments[0] += m
+      moments[1] += px + m * dx
+      moments[2] += py + m * dy
+      moments[3] += pz + m * dz
+      moments[4] += data[o + 4] + 2 * dx * px + m * dx * dx
+      moments[5] += data[o + 5] + dx * py + dy * px + m * dx * dy
+      moments[6] += data[o + 6] + dx * pz + dz * px + m * dx * dz
+      moments[7] += data[o + 7] + 2 * dy * py + m * dy * dy
+      moments[8] += data[o + 8] + dy * pz + dz * py + m * dy * dz
+      moments[9] += data[o + 9] + 2 * dz * pz + m * dz * dz
+      moments[VX] += data[o + VX]
+      moments[VX + 1] += data[o + VX + 1]
+      moments[VX + 2] += data[o + VX + 2]
+    }
   }
 
   /** How far along u, from a place on, it leaves the brick of that number along one axis, mm. */
@@ -248,13 +201,14 @@ export function growingSurface(side: number, noise: number, lines = false) {
     const a = Math.floor(x * inverse)
     const b = Math.floor(y * inverse)
     const c = Math.floor(z * inverse)
-    let k = find(a, b, c, 0)
+    let k = at.find(a, b, c, 0)
     if (k < 0) k = newCube(a, b, c, 0, frame)
     else if (facing(k, vx, vy, vz) < 0) {
-      k = find(a, b, c, 1)
+      k = at.find(a, b, c, 1)
       if (k < 0) k = newCube(a, b, c, 1, frame)
     }
     const o = PER * k
+    empty.changed()
     if (last[k] !== frame) {
       last[k] = frame
       if (frames[k] < 65_535) frames[k]++
@@ -269,10 +223,11 @@ export function growingSurface(side: number, noise: number, lines = false) {
     const a = Math.floor(x * inverse)
     const b = Math.floor(y * inverse)
     const c = Math.floor(z * inverse)
-    let k = find(a, b, c, 0)
-    if (k >= 0 && facing(k, vx, vy, vz) < 0) k = find(a, b, c, 1)
+    let k = at.find(a, b, c, 0)
+    if (k >= 0 && facing(k, vx, vy, vz) < 0) k = at.find(a, b, c, 1)
     const o = PER * k
     if (k < 0 || data[o] === 0) return
+    empty.changed()
     if (last[k] !== -1 - frame) {
       last[k] = -1 - frame
       frames[k]--
@@ -312,8 +267,8 @@ export function growingSurface(side: number, noise: number, lines = false) {
       const a = Math.floor(x * inverse)
       const b = Math.floor(y * inverse)
       const c = Math.floor(z * inverse)
-      const k = find(a, b, c, 0)
-      return k >= 0 && facing(k, vx, vy, vz) < 0 ? find(a, b, c, 1) : k
+      const k = at.find(a, b, c, 0)
+      return k >= 0 && facing(k, vx, vy, vz) < 0 ? at.find(a, b, c, 1) : k
     },
     add,
     take,
@@ -361,8 +316,8 @@ export function growingSurface(side: number, noise: number, lines = false) {
           ba = a >> 2
           bb = b >> 2
           bc = c >> 2
-          brick = brickAt(ba, bb, bc, 0)
-          turned = brick < 0 ? -1 : brickAt(ba, bb, bc, 1)
+          brick = at.brickAt(ba, bb, bc, 0)
+          turned = brick < 0 ? -1 : at.brickAt(ba, bb, bc, 1)
         }
         if (brick < 0) {
           // on to the last place in this brick: most of the way nothing is
@@ -372,7 +327,7 @@ export function growingSurface(side: number, noise: number, lines = false) {
         }
         for (let layer = 0; layer < 2; layer++) {
           const of = layer ? turned : brick
-          const k = of < 0 ? -1 : slots[IN_BRICK * of + inBrick(a, b, c)]
+          const k = of < 0 ? -1 : at.inside(of, a, b, c)
           if (k < 0 || frames[k] < least) continue
           const o = PER * k
           // seen from within some 70 degrees of this direction
@@ -391,8 +346,8 @@ export function growingSurface(side: number, noise: number, lines = false) {
       const a = Math.floor(x * inverse)
       const b = Math.floor(y * inverse)
       const c = Math.floor(z * inverse)
-      let k = find(a, b, c, 0)
-      if (k >= 0 && facing(k, vx, vy, vz) < 0) k = find(a, b, c, 1)
+      let k = at.find(a, b, c, 0)
+      if (k >= 0 && facing(k, vx, vy, vz) < 0) k = at.find(a, b, c, 1)
       if (k >= 0) return patchOf(k, a, b, c, out)
       // beside what was seen: the plane of the nearest cube that shares a face with this one
       const fx = x * inverse - a - 0.5
@@ -407,22 +362,17 @@ export function growingSurface(side: number, noise: number, lines = false) {
         const i = a + (axis === 0 ? Math.sign(fx) : 0)
         const j = b + (axis === 1 ? Math.sign(fy) : 0)
         const l = c + (axis === 2 ? Math.sign(fz) : 0)
-        let near = find(i, j, l, 0)
-        if (near >= 0 && facing(near, vx, vy, vz) < 0) near = find(i, j, l, 1)
+        let near = at.find(i, j, l, 0)
+        if (near >= 0 && facing(near, vx, vy, vz) < 0) near = at.find(i, j, l, 1)
         if (near >= 0 && patchOf(near, i, j, l, out)) return true
       }
-      if (!around(-1, a, b, c, vx, vy, vz, out)) return false
-      out[0] += (a + 0.5) * side
-      out[1] += (b + 0.5) * side
-      out[2] += (c + 0.5) * side
-      return true
+      let m = empty.at(a, b, c, vx, vy, vz)
+      if (m < 0) {
+        m = -1 - m
+        keep(empty.planes, PATCH * m, around(-1, a, b, c, vx, vy, vz, out), out)
+      }
+      return kept(empty.planes, PATCH * m, a, b, c, out)
     },
   }
 }
 export type GrowingSurface = ReturnType<typeof growingSurface>
-
-function longer<T extends Int32Array | Float32Array | Uint16Array>(of: T, n: number): T {
-  const l = new (of.constructor as new (n: number) => T)(n)
-  l.set(of)
-  return l
-}
