@@ -15,7 +15,7 @@ import { boxSolid } from '../shape/solids.ts'
 import { buildBvh } from '../space/bvh.ts'
 import { encodeFrame } from './framecode.ts'
 import { lineLength, PACE, wayOver } from './wayover.ts'
-import { wayRound } from './wayround.ts'
+import { timesRound, wayRound } from './wayround.ts'
 
 /** What a scanner makes of what is before it while it is moved. */
 export interface RehearsedScanner {
@@ -117,7 +117,7 @@ function wayIn({ scanner, box, seconds, frames }: Pick<Shots, 'scanner' | 'box' 
     const stands = translation((box[0] + box[3]) / 2, (box[1] + box[4]) / 2, box[2])
     return { seconds: frames * (SHOT + TURNED), at: (share) => multiply(stands, invertRigid(tableToBody(range.ideal, 360 * share))) }
   }
-  return { seconds, at: (share) => wayRound(box, range.ideal, share) }
+  return { seconds: seconds * timesRound(box), at: (share) => wayRound(box, range.ideal, share) }
 }
 
 const shotsKernel = defineKernel('capture.rehearse', (a: Shots, start: number, end: number): Taken[] => {

@@ -104,9 +104,9 @@ export function solveMap(input: MapInput): SolvedMap {
 /** Whether two places of a marker are still two when everything is solved with them. */
 function holds({ result, used }: Solution, before: number, l: Change | undefined): boolean {
   const [from, to] = [used.indexOf(before), l ? used.indexOf(l.marker) : -1]
-  if (from < 0 || to < 0) return true
+  if (!l || from < 0 || to < 0) return true
   const { distance, uncertainty } = between(result, from, to)
-  return distance > SURE * uncertainty
+  return distance > SURE * uncertainty * Math.sqrt(l.alike)
 }
 
 /** how far a hand sticks a marker beside its planned place, standard deviation, mm; measured on nobody: common practice, no source */
@@ -286,7 +286,14 @@ function report(input: MapInput, of: number[], later: Map<number, Change>, assig
     // between both places as finally solved: when the change was found, the marker still bent the poses a little
     const [from, to] = [used.indexOf(old), used.indexOf(l.marker)]
     const both = from >= 0 && to >= 0 ? between(result, from, to) : l
-    return { id: name(of[l.marker]), distance: both.distance, uncertainty: both.uncertainty, shift: both.shift, time: input.frames[l.frame].time, together: [] }
+    return {
+      id: name(of[l.marker]),
+      distance: both.distance,
+      uncertainty: both.uncertainty * (both === l ? 1 : Math.sqrt(l.alike)),
+      shift: both.shift,
+      time: input.frames[l.frame].time,
+      together: [],
+    }
   })
   const names = new Map<number, string>()
   for (const { from, to, distance, shift } of relocated) {

@@ -1,6 +1,6 @@
 import { fromRotationVector, identity, invertRigid, multiply, rotationVector, translation, type Mat4 } from '@oak-gauge/core/base/mat4.ts'
 import { lineLength, PACE, wayOver } from '@oak-gauge/core/capture/wayover.ts'
-import { wayRound } from '@oak-gauge/core/capture/wayround.ts'
+import { timesRound, wayRound } from '@oak-gauge/core/capture/wayround.ts'
 import type { ScannerRow } from '../db/scannermodels.ts'
 import type { ScannerKeeper } from '../scanners/keeper.ts'
 import { movedBody, type HandMove } from './path.ts'
@@ -53,14 +53,14 @@ export class Hand {
   /** of its path, 0 to 1; null while it is not led */
   at: number | null = null
 
-  /** seconds: once round; an arm goes over it line by line, and takes the time that takes. moved: called when it was led on, and at the end */
+  /** seconds: once round what is not tall; an arm goes over it line by line, and takes the time that takes. moved: called when it was led on, and at the end */
   constructor(keeper: ScannerKeeper, scanner: ScannerRow, stage: Stage, seconds: number, moved: () => void) {
     this.keeper = keeper
     this.scanner = scanner
     const { arm, range, design } = scanner.spec
     const over = arm ? wayOver(stage.box, range, lineLength(design.left, range.ideal)) : undefined
     this.way = over ? (t) => over.at(t) : (t) => wayRound(stage.box, range.ideal, t)
-    this.seconds = over ? over.length / PACE : seconds
+    this.seconds = over ? over.length / PACE : seconds * timesRound(stage.box)
     this.moved = moved
   }
 
