@@ -1,4 +1,5 @@
 import type { AdjustResult, Sightings } from './adjust.ts'
+import { quantile } from '../base/stats.ts'
 import { deletedResiduals } from './deleted.ts'
 import { invertSymmetric3, quadratic3, type SightModel } from './sight.ts'
 
@@ -20,12 +21,17 @@ export interface Change {
 
 /** chi-square of three freedoms: chance gives more than 45 at any of some thousand cuts less than once in 10^5 */
 const GAIN = 45
+/** what the best cut gains in three of four markers that stand still, by noise alone: 3.6, 5.4, 6.3, 6.9 of 20, 60, 150, 300 sightings */
+const BY_CHANCE = 7
 /** sightings on each side of the cut */
 const LEAST = 5
 /** less far is not worth a name, mm */
 const SMALLEST = 0.04
 /** a distance of fewer standard uncertainties is none: an aged calibration feigned 7.7 of them (script of ten scanners, below), a real 0.3 mm has 30 and more */
 export const SURE = 8
+/** a change comes from one sighting to the next: so much of it is there among the nearest ones on each side already */
+const AT_ONCE = 0.6
+const NEAREST = 5
 /** share of the sightings on each side of which more must lie nearer to their own side's place */
 const AGREE = 0.8
 
@@ -44,10 +50,9 @@ export function findChanges(s: Sightings, solved: Pick<AdjustResult, 'poses' | '
   // by time: frames are numbered as they came
   const order = Int32Array.from(s.frame.keys()).sort((a, b) => s.frame[a] - s.frame[b])
   for (const i of order) if (info[6 * i] > 0) lists[s.marker[i]].push(i)
-  const out: Change[] = []
-  lists.forEach((list, marker) => {
+  const found = lists.flatMap((list, marker) => {
     const k = list.length
-    if (k < 2 * LEAST) return
+    if (k < 2 * LEAST) return []
     const a = new Float64Array(6 * k)
     const r = new Float64Array(3 * k)
     list.forEach((i, j) => {
@@ -55,13 +60,20 @@ export function findChanges(s: Sightings, solved: Pick<AdjustResult, 'poses' | '
       for (let c = 0; c < 3; c++) r[3 * j + c] = offset[3 * i + c]
     })
     const cut = bestCut(a, r, k)
-    if (!cut) return
-    const alike = likeNext(a, r, k, cut)
-    const change = { ...cut, alike, gain: cut.gain / alike, uncertainty: cut.uncertainty * Math.sqrt(alike) }
-    if (change.gain > GAIN && change.distance > SMALLEST && change.distance > SURE * change.uncertainty && sidesAgree(a, r, k, change))
-      out.push({ ...change, marker, frame: s.frame[list[change.from]] })
+    return cut ? [{ a, r, k, cut, marker, frame: s.frame[list[cut.from]], alike: likeNext(a, r, k, cut) }] : []
   })
-  return out
+  // the best cut takes a part of what goes on out of its own marker; what the scanner does wrong it does to all of them, and by their cuts it is seen as well
+  const usual =
+    quantile(
+      found.map((f) => f.cut.gain),
+      0.25,
+    ) / BY_CHANCE
+  return found.flatMap(({ a, r, k, cut, marker, frame, ...f }) => {
+    const alike = Math.max(usual, f.alike)
+    const [gain, uncertainty] = [cut.gain / alike, cut.uncertainty * Math.sqrt(alike)]
+    const sure = gain > GAIN && cut.distance > SMALLEST && cut.distance > SURE * uncertainty
+    return sure && sidesAgree(a, r, k, cut) && atOnce(a, r, k, cut) ? [{ ...cut, marker, frame, alike, gain, uncertainty }] : []
+  })
 }
 
 interface Cut {
@@ -131,32 +143,45 @@ function explained(t: Float64Array): number {
   return x * t[6] + y * t[7] + z * t[8]
 }
 
+/** What creeps is no change: the sightings nearest to the cut must tell most of it. */
+function atOnce(a: Float64Array, r: Float64Array, k: number, c: Cut): boolean {
+  const [left, right] = [new Float64Array(9), new Float64Array(9)]
+  for (let j = Math.max(0, c.from - NEAREST); j < Math.min(k, c.from + NEAREST); j++) add(j < c.from ? left : right, a, r, j, 1)
+  const [before, after] = [mean(left), mean(right)]
+  return c.shift.reduce((sum, v, i) => sum + v * (after[i] - before[i]), 0) > AT_ONCE * c.distance ** 2
+}
+
 /**
  * Over how many sightings an error goes on (integrated autocorrelation; Geyer 1992: summed while it is more than chance), within each side of a cut: about that
- * side's mean, by the information of each. One where they are independent.
+ * side's mean and along the way from one to the other, by the information of each. One where they are independent.
  */
 function likeNext(a: Float64Array, r: Float64Array, k: number, c: Cut): number {
-  const d = new Float64Array(3 * k)
-  for (let j = 0; j < k; j++) for (let q = 0; q < 3; q++) d[3 * j + q] = r[3 * j + q] - (j < c.from ? c.before : c.after)[q]
+  const along = new Float64Array(k)
+  const [x, y, z] = c.shift
+  for (let j = 0; j < k; j++) {
+    const [o, p] = [6 * j, j < c.from ? c.before : c.after]
+    const [dx, dy, dz] = [r[3 * j] - p[0], r[3 * j + 1] - p[1], r[3 * j + 2] - p[2]]
+    const told =
+      x * (a[o] * dx + a[o + 1] * dy + a[o + 2] * dz) +
+      y * (a[o + 1] * dx + a[o + 3] * dy + a[o + 4] * dz) +
+      z * (a[o + 2] * dx + a[o + 4] * dy + a[o + 5] * dz)
+    along[j] = told / Math.sqrt(quadratic3(a, x, y, z, o) || 1)
+  }
   /** mean product of an error and that so many sightings later */
   const product = (lag: number) => {
     let [sum, n] = [0, 0]
-    for (let j = 0; j + lag < k; j++) {
-      if (j < c.from && j + lag >= c.from) continue
-      const [o, i, l] = [6 * j, 3 * j, 3 * (j + lag)]
-      sum +=
-        d[l] * (a[o] * d[i] + a[o + 1] * d[i + 1] + a[o + 2] * d[i + 2]) +
-        d[l + 1] * (a[o + 1] * d[i] + a[o + 3] * d[i + 1] + a[o + 4] * d[i + 2]) +
-        d[l + 2] * (a[o + 2] * d[i] + a[o + 4] * d[i + 1] + a[o + 5] * d[i + 2])
-      n++
-    }
+    for (let j = 0; j + lag < k; j++)
+      if (j >= c.from || j + lag < c.from) {
+        sum += along[j] * along[j + lag]
+        n++
+      }
     return n ? sum / n : 0
   }
   const own = product(0)
   let sum = 1
   for (let lag = 1; lag < k / 2; lag++) {
     const rho = product(lag) / own
-    if (!(rho > 2 / Math.sqrt(3 * (k - lag)))) break
+    if (!(rho > 2 / Math.sqrt(k - lag))) break
     sum += 2 * rho
   }
   return sum

@@ -56,7 +56,12 @@ const settings = z.object({
   surface: z.enum(['matte', 'dark', 'glossy', 'see-through']).default('matte').describe('How the surface answers light.'),
   exposure: z.number().min(0.05).max(20).default(1).describe('1: matt white at the ideal distance is well exposed.'),
   table: z.boolean().default(false).describe('A table under the part is measured as well, and helps to hold the frames.'),
-  seconds: z.number().min(2).max(1200).default(40).describe('How long the scanner is led round the part by hand, s; as many times that for what is tall as one goes round it.'),
+  seconds: z
+    .number()
+    .min(2)
+    .max(1200)
+    .default(40)
+    .describe('How long the scanner is led round the part by hand, s; as many times that for what is tall as one goes round it.'),
   shots: z.number().int().min(2).max(72).default(8).describe('Shots of a turntable, once round.'),
   frames: z
     .number()
