@@ -3,13 +3,13 @@ import { invertRigid, transformPoint } from '../src/base/mat4.ts'
 import { timesRound, wayRound } from '../src/capture/wayround.ts'
 
 const IDEAL = 380
-/** From how many of 400 places of the way a point is seen: within the working range, in the middle of the view, and from within 60 degrees of its normal. */
+/** From how many of 400 places of the way a point is seen: within the working range, in the middle of the view, and from within 70 degrees of its normal. */
 function seen(box: number[], at: [number, number, number], normal: [number, number, number]): number {
   return Array.from({ length: 400 }, (_, k) => wayRound(box, IDEAL, k / 400)).filter((pose) => {
     const [x, y, z] = transformPoint(invertRigid(pose), ...at)
     const to = [pose[3] - at[0], pose[7] - at[1], pose[11] - at[2]]
     const steep = to.reduce((s, v, i) => s + v * normal[i], 0) / Math.hypot(...to)
-    return z > 250 && z < 550 && Math.abs(x / z) < 0.4 && Math.abs(y / z) < 0.3 && steep > 0.5
+    return z > 250 && z < 550 && Math.abs(x / z) < 0.4 && Math.abs(y / z) < 0.3 && steep > 0.34
   }).length
 }
 

@@ -9,7 +9,7 @@ import { q, type Quantity } from './quantities.ts'
 
 export const mapMarkers = defineOperation({
   name: 'map-markers',
-  version: 1,
+  version: 2,
   title: 'Map the markers',
   stage: 'Mark',
   shows: ['markers', 'marker-u-largest'],

@@ -83,7 +83,7 @@ type Params = z.output<typeof settings>
 
 export const rehearseRecordingOperation = defineOperation({
   name: 'rehearse-recording',
-  version: 3,
+  version: 4,
   title: 'Rehearse a recording',
   stage: 'Capture',
   shows: ['covered', 'foretold-u', 'frames-not-placed'],
