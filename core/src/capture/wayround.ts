@@ -24,7 +24,7 @@ export function wayRound(box: ArrayLike<number>, ideal: number, t: number): Mat4
   const low = (1 + Math.cos(a)) / 2
   const aim = [middle[0] + reach[0] * Math.sin(3 * a), middle[1] + reach[1] * Math.sin(2 * a + 0.7), up ? box[5] - TALL / 2 - up * low : middle[2]]
   const rounds = 2 * timesRound(box)
-  const elevation = ((up ? 60 - 16 * low + (20 - 10 * low) * Math.cos((2.5 * rounds + 1) * a) : 62 + 22 * Math.cos(5 * a)) * Math.PI) / 180
+  const elevation = ((up ? 65 - 21 * low + (15 - 5 * low) * Math.cos((2.5 * rounds + 1) * a) : 62 + 22 * Math.cos(5 * a)) * Math.PI) / 180
   const azimuth = rounds * a
   const d = ideal * (1 + 0.07 * Math.sin(7 * a))
   const eye = [aim[0] + d * Math.cos(elevation) * Math.cos(azimuth), aim[1] + d * Math.cos(elevation) * Math.sin(azimuth), aim[2] + d * Math.sin(elevation)]
