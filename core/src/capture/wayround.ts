@@ -11,7 +11,7 @@ export const timesRound = (box: ArrayLike<number>): number => Math.max(1, Math.c
 /**
  * Where the body of a scanner is on its way round what it measures: along it from 0 to 1, from above and from the sides, the aim wandering over all of it, at
  * about the ideal distance. Of what is tall it is led from the foot to the top and down again, going round: the top is looked at from above and the side, the foot
- * from half above only, as the top would come too near the scanner otherwise. box: min x y z, max x y z, mm; ideal: mm. Body to world, z up. Tried for tall
+ * from half above and from farther away, as the top would come too near the scanner otherwise. box: min x y z, max x y z, mm; ideal: mm. Body to world, z up. Tried for tall
  * things: five times down to the foot, seen from its side only (20 of 43 planned markers of a post of 366 mm were mapped); from the top down, where few markers
  * are seen until it comes to the table, and from lower (lost on the way).
  */
@@ -24,9 +24,9 @@ export function wayRound(box: ArrayLike<number>, ideal: number, t: number): Mat4
   const low = (1 + Math.cos(a)) / 2
   const aim = [middle[0] + reach[0] * Math.sin(3 * a), middle[1] + reach[1] * Math.sin(2 * a + 0.7), up ? box[5] - TALL / 2 - up * low : middle[2]]
   const rounds = 2 * timesRound(box)
-  const elevation = ((up ? 65 - 21 * low + (15 - 5 * low) * Math.cos((2.5 * rounds + 1) * a) : 62 + 22 * Math.cos(5 * a)) * Math.PI) / 180
+  const elevation = ((up ? 62 - 26 * low + (10 - 6 * low) * Math.cos((2.5 * rounds + 1) * a) : 62 + 22 * Math.cos(5 * a)) * Math.PI) / 180
   const azimuth = rounds * a
-  const d = ideal * (1 + 0.07 * Math.sin(7 * a))
+  const d = ideal * (up ? 1 + 0.15 * low + 0.04 * Math.sin(7 * a) : 1 + 0.07 * Math.sin(7 * a))
   const eye = [aim[0] + d * Math.cos(elevation) * Math.cos(azimuth), aim[1] + d * Math.cos(elevation) * Math.sin(azimuth), aim[2] + d * Math.sin(elevation)]
   return lookingAt(eye, aim, 25 * Math.sin(a))
 }
