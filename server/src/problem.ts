@@ -16,7 +16,7 @@ function isDatabaseAway(e: unknown): boolean {
 }
 
 /** Whether an error says that a disk is full: the database's own (SQLSTATE 53100), or that of this program. */
-function isDiskFull(e: unknown): boolean {
+export function isDiskFull(e: unknown): boolean {
   if (!(e instanceof Error)) return false
   const { code = '', parent, cause } = e as Error & { code?: string; parent?: unknown }
   return code === '53100' || code === 'ENOSPC' || isDiskFull(parent) || isDiskFull(cause)

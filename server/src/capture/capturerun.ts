@@ -13,10 +13,11 @@ import type { Queue } from '../queue.ts'
 import type { ScannerKeeper } from '../scanners/keeper.ts'
 import { standing } from '../scanners/summary.ts'
 import { rounded } from '../sessions/frames.ts'
+import type { Waits } from '../sessions/framelog.ts'
 import { openSession, Session } from '../sessions/session.ts'
 import { emptyView, floorChosen, Model, placedAnew, tracked } from './captureview.ts'
 import { checkFloor, chosenOf, floorIn, NO_FLOOR, type Chosen } from './choices.ts'
-import { KeptFrames } from './keptframes.ts'
+import { KeptFrames, notStored } from './keptframes.ts'
 import { Light } from './light.ts'
 import { inMap, storePass, type CaptureOptions } from './storepass.ts'
 import { startOf, Tracker, trackerEnded, type Told } from './tracker.ts'
@@ -34,6 +35,9 @@ interface Progress {
 
 /** Frames on end that do not lie on what was recorded, and it holds by itself. */
 const HOLDS_AFTER = 12
+/** s after which it is said that the database takes no frames, and after which it is held: a database that begins anew takes less */
+const SAYS_AFTER = 2
+const WAITS = 20
 /** ms between frames that a scanner's clock begins anew behind */
 const STEP = 60
 /** seconds of the scripted hand */
@@ -77,7 +81,7 @@ export class CaptureRun extends Session<RunView, Progress> {
     this.db = db
     this.queue = queue
     this.o = o
-    this.kept = new KeptFrames(db.pool, record.id)
+    this.kept = new KeptFrames(db.pool, record.id, (w) => this.waits(w))
     const { turntable, shotFrames } = scanner.spec
     this.hand = o.stage && !turntable ? new Hand(keeper, scanner, o.stage, PATH_SECONDS, () => this.tell()) : undefined
     this.table = turntable ? new Turntable(this.forTable(shotFrames), was.table ?? plannedTable(o.angles)) : undefined
@@ -212,6 +216,14 @@ export class CaptureRun extends Session<RunView, Progress> {
     await this.hold()
   }
 
+  /** Frames wait for the database: that is said, and before they fill the memory it is held. */
+  private waits(w: Waits | null): void {
+    if (w && w.seconds < SAYS_AFTER) return
+    if (w || this.view.problem?.code === 'not-stored') this.view.problem = w && toProblem(notStored(w))
+    // what cannot be noted either is noted when it can
+    if (w && w.seconds > WAITS && this.view.phase === 'recording') void this.hold().catch(() => undefined)
+    this.tell()
+  }
   private async stored(): Promise<void> {
     await this.tracker.allMade()
     await this.kept.flush()
@@ -275,6 +287,7 @@ export class CaptureRun extends Session<RunView, Progress> {
     if (this.table) await this.tracker.replays()
     if (this.view.phase !== 'ready' && this.view.phase !== 'held') return false
     if (this.tracker.ended) throw trackerEnded()
+    this.kept.taken()
     this.view.phase = 'recording'
     this.view.problem = null
     this.view.contradicts = 0

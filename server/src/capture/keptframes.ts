@@ -1,7 +1,7 @@
 import type pg from 'pg'
 import { OakError } from '@oak-gauge/core/base/errors.ts'
 import type { Spans } from '@oak-gauge/core/capture/timeline.ts'
-import { FrameLog, storedBetween, storedFrames, takeUp } from '../sessions/framelog.ts'
+import { FrameLog, storedBetween, storedFrames, takeUp, type Waits } from '../sessions/framelog.ts'
 import { FrameLine } from './frameline.ts'
 import { records, timeOf } from './records.ts'
 
@@ -15,11 +15,15 @@ export class KeptFrames {
   /** of the newest, ms */
   last = -Infinity
   private bytes = 0
+  private readonly told: (w: Waits | null) => void
 
-  constructor(pool: pg.Pool, session: string) {
+  /** told: each time that the database does not take what came, and null when it does again */
+  constructor(pool: pg.Pool, session: string, told: (w: Waits | null) => void) {
     this.pool = pool
     this.session = session
+    this.told = told
     this.log = new FrameLog(pool, session, records)
+    this.log.tell(told)
   }
 
   /** What another process left. */
@@ -28,6 +32,7 @@ export class KeptFrames {
     this.log = await takeUp(this.pool, this.session, records, (list) => {
       for (const r of list) this.counted(r)
     })
+    this.log.tell(this.told)
   }
 
   add(record: Uint8Array): void {
@@ -53,8 +58,12 @@ export class KeptFrames {
   /** Every frame that came is in the database. Throws 'not-stored' when it did not take them just now: they would be missing in what is read from there. */
   async whole(): Promise<void> {
     await this.flush()
-    if (!this.log.stored())
-      throw new OakError('not-stored', 'The last frames are not in the database yet.', { remedy: 'Nothing is lost. Try it again in a moment.' })
+    if (!this.log.stored()) throw notStored(this.log.waits())
+  }
+  /** Throws 'not-stored' while what came is not taken. */
+  taken(): void {
+    const waits = this.log.waits()
+    if (waits) throw notStored(waits)
   }
 
   isOut(record: Uint8Array): boolean {
@@ -75,4 +84,13 @@ export class KeptFrames {
       yield { out: within.filter((r) => this.isOut(r)), in: within.filter((r) => !this.isOut(r)) }
     }
   }
+}
+
+/** Frames wait in memory, and beside the database where there is room. */
+export function notStored(waits: Waits | null): OakError {
+  if (!waits) return new OakError('not-stored', 'The last frames are not in the database yet.', { remedy: 'Nothing is lost. Try it again in a moment.' })
+  const why = waits.full ? 'its disk is full' : 'it does not take them'
+  return new OakError('not-stored', `For ${Math.round(waits.seconds)} s frames have not come into the database: ${why}.`, {
+    remedy: waits.full ? 'Nothing is lost so far. Hold, make room on the disk, and go on.' : 'Nothing is lost so far. See that the database runs, and go on.',
+  })
 }

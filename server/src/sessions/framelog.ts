@@ -1,5 +1,6 @@
 import type pg from 'pg'
 import { log } from '../log.ts'
+import { isDiskFull } from '../problem.ts'
 import { dropSpool, spool, spooled } from './spool.ts'
 
 /** How the frames of a kind of session become bytes. */
@@ -10,6 +11,12 @@ export interface FrameCodec<F> {
 
 /** ms after which what came is in the database */
 const EVERY = 250
+
+/** Since when frames are not taken, s, and whether it is for want of room. */
+export interface Waits {
+  seconds: number
+  full: boolean
+}
 
 /** Frames of a session, written behind as they come, and read again by whoever takes the session over. */
 export class FrameLog<F> {
@@ -22,6 +29,9 @@ export class FrameLog<F> {
   private timer: NodeJS.Timeout | undefined
   /** what waits is on the disk too */
   private onDisk: boolean
+  private refusedAt: number | undefined
+  private full = false
+  private told: (w: Waits | null) => void = () => undefined
 
   /** left: what an ended process could not store any more. */
   constructor(pool: pg.Pool, session: string, codec: FrameCodec<F>, chunks = 0, left: F[] = []) {
@@ -42,6 +52,14 @@ export class FrameLog<F> {
   /** Everything that came is in the database. */
   stored(): boolean {
     return this.waiting.length === 0
+  }
+
+  /** told: each time that they are not taken, and null when they are again */
+  tell(told: (w: Waits | null) => void): void {
+    this.told = told
+  }
+  waits(): Waits | null {
+    return this.refusedAt === undefined ? null : { seconds: (performance.now() - this.refusedAt) / 1000, full: this.full }
   }
 
   /** Writes what waits. What cannot be written now waits for the next time. */
@@ -65,6 +83,10 @@ export class FrameLog<F> {
       this.n++
       if (this.onDisk) await dropSpool(this.session)
       this.onDisk = false
+      if (this.refusedAt !== undefined) {
+        this.refusedAt = undefined
+        this.told(null)
+      }
     } catch (e) {
       log.warn({ err: e, session: this.session }, 'frames wait for the database')
       this.waiting = [...frames, ...this.waiting]
@@ -72,6 +94,9 @@ export class FrameLog<F> {
       await spool(this.session, this.n, this.codec.encode(this.waiting)).catch((why: unknown) =>
         log.warn({ err: why, session: this.session }, 'nor does the disk take them'),
       )
+      this.refusedAt ??= performance.now()
+      this.full = isDiskFull(e)
+      this.told(this.waits())
       this.timer ??= setTimeout(() => void this.flush(), 4 * EVERY)
     }
   }
