@@ -22,8 +22,7 @@ const ALONG_C = [along(2, 0), along(2, 1)]
 /**
  * Numbers of cubes by their place (whole numbers a b c) and layer (0, 1), in bricks of 64 that are found by hashing. Those around a place are walked brick by
  * brick, over what is filled only; which bricks lie beside one is remembered, since points of a frame lie side by side and are asked for again. Memory: 300 bytes
- * a brick, and 280 kB. Tried: hashing each cube by itself (planes cost three times as much); walking empty places too, bricks looked up each time (frames that look beside
- * what was seen took twice as long).
+ * a brick, and 280 kB. Tried: hashing each cube by itself (planes cost three times as much); looking the bricks up each time (the walk took twice as long).
  */
 export function brickedCubes() {
   let bricks = 0

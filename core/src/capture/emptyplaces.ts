@@ -6,8 +6,8 @@ const ALIKE = 0.9
 
 /**
  * The planes found at places (whole numbers a b c) where nothing was seen, until the surface changes: a frame asks for the same ones in each of its rounds, and
- * one whose place is sought from many starts asks again and again. Of two that fall together the latest stays. Memory: 2 MB. Measured: recordings that are torn away and
- * led back take two thirds of the time.
+ * one whose place is sought from many starts asks again and again. What was found from one direction counts for those within 26 degrees of it. Of two places that
+ * fall together the latest stays. Memory: 2 MB. Measured: recordings that are torn away and led back take two thirds of the time.
  */
 export function emptyPlaces() {
   /** a, b, c, and after how many changes it was found */

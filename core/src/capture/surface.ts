@@ -20,8 +20,8 @@ const NARROW = 0.16
  * of points costs the same, and nothing of a frame has to be kept here. A sheet seen from both sides has two layers, by the direction one looked from. Cubes
  * lie in bricks of 64, found by hashing; the plane around each is kept until it has changed. side: of a cube, mm; the spacing that is
  * wanted. noise: of a point across its surface, mm. lines: points come in single lines, side by side at best: a patch must be wider than one. Throws RangeError
- * unless side > 0. Memory: 110 bytes a cube and 17 of its share of a brick. Tried: hashing each cube by itself (patches cost three times as much); finding
- * patches anew for each frame (half of the time of a frame).
+ * unless side > 0. Memory: 110 bytes a cube and 17 of its share of a brick, and 2 MB of what is remembered beside the
+ * surface. Tried: finding patches anew for each frame (half of the time of a frame).
  */
 export function growingSurface(side: number, noise: number, lines = false) {
   if (!(side > 0)) throw new RangeError(`cubes of ${side} mm`)

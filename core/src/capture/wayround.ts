@@ -11,9 +11,10 @@ export const timesRound = (box: ArrayLike<number>): number => Math.max(1, Math.c
 /**
  * Where the body of a scanner is on its way round what it measures: along it from 0 to 1, from above and from the sides, the aim wandering over all of it, at
  * about the ideal distance. Of what is tall it is led from the foot to the top and down again, going round: the top is looked at from above and the side, the foot
- * from half above and from farther away, as the top would come too near the scanner otherwise. box: min x y z, max x y z, mm; ideal: mm. Body to world, z up. Tried for tall
- * things: five times down to the foot, seen from its side only (20 of 43 planned markers of a post of 366 mm were mapped); from the top down, where few markers
- * are seen until it comes to the table, and from lower (lost on the way).
+ * from half above and from farther away, as the top would come too near the scanner otherwise. box: min x y z, max x y z, mm; ideal: mm. Body to world, z up.
+ * Tried for tall things: steeper and nearer at the foot (169 mm from the post, where 250 is the least); five times down to the foot, seen from its side only (20
+ * of 43 planned markers of a post of 366 mm were mapped); from the top down, where few markers are seen until it comes to the table, and from lower (lost on
+ * the way).
  */
 export function wayRound(box: ArrayLike<number>, ideal: number, t: number): Mat4 {
   const middle = [(box[0] + box[3]) / 2, (box[1] + box[4]) / 2, (box[2] + box[5]) / 2]
